@@ -1,0 +1,1 @@
+"""Computation without any interface: arrays in, arrays out."""

@@ -1,0 +1,1 @@
+"""Geometry as arrays. Only `cad` imports the CAD kernel."""

@@ -1,0 +1,146 @@
+"""Exact surfaces and curves that faces and edges lie on.
+
+A carrier is a kind and a flat parameter array, so that it travels between
+processes and into files without any kernel:
+
+========== =========================================================
+plane      point (3), normal (3)
+cylinder   point on the axis (3), axis (3), radius
+cone       apex (3), axis pointing into the opening (3), half angle
+sphere     centre (3), radius
+torus      centre (3), axis (3), major radius, minor radius
+free       nothing: the facets with their exact normals stand for it
+========== =========================================================
+
+Curves: ``line`` point (3), direction (3); ``circle`` centre (3), axis (3),
+radius; ``free`` nothing.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+Floats = NDArray[np.float64]
+
+
+@dataclass(frozen=True)
+class Carrier:
+    """A surface or curve: `kind` as in the module's table, `data` its parameters."""
+
+    kind: str
+    data: tuple[float, ...] = ()
+
+    @property
+    def array(self) -> Floats:
+        return np.array(self.data, dtype=float)
+
+
+FREE = Carrier("free")
+
+
+def unit(v: Floats) -> Floats:
+    """Rows of `v` (…, 3) scaled to length one; zero rows stay zero."""
+    length = np.linalg.norm(v, axis=-1, keepdims=True)
+    return np.divide(v, length, out=np.zeros_like(v), where=length > 0)
+
+
+def frame(axis: Floats) -> tuple[Floats, Floats]:
+    """Two unit vectors perpendicular to the unit vector `axis` (3,) and each other, right-handed."""
+    helper = np.eye(3)[int(np.argmin(np.abs(axis)))]
+    u = unit(np.cross(helper, axis))
+    return u, np.cross(axis, u)
+
+
+def project(carrier: Carrier, points: Floats) -> Floats:
+    """Nearest points (n, 3) on an analytic carrier; `free` returns the points unchanged."""
+    d, p = carrier.array, np.asarray(points, float)
+    if carrier.kind == "plane":
+        return p - ((p - d[:3]) @ d[3:6])[:, None] * d[3:6]
+    if carrier.kind == "cylinder":
+        along = ((p - d[:3]) @ d[3:6])[:, None] * d[3:6]
+        radial = p - d[:3] - along
+        return d[:3] + along + d[6] * unit(radial)
+    if carrier.kind == "cone":
+        h = (p - d[:3]) @ d[3:6]
+        radial = p - d[:3] - h[:, None] * d[3:6]
+        ray = np.cos(d[6]) * d[3:6] + np.sin(d[6]) * unit(radial)
+        return d[:3] + np.einsum("ij,ij->i", p - d[:3], ray)[:, None] * ray
+    if carrier.kind == "sphere":
+        return d[:3] + d[3] * unit(p - d[:3])
+    if carrier.kind == "torus":
+        h = ((p - d[:3]) @ d[3:6])[:, None] * d[3:6]
+        ring = d[:3] + d[6] * unit(p - d[:3] - h)
+        return ring + d[7] * unit(p - ring)
+    return p
+
+
+def distance(carrier: Carrier, points: Floats) -> Floats:
+    """Distance (n,) of points from an analytic carrier (zero for `free`)."""
+    return np.linalg.norm(project(carrier, points) - points, axis=1)
+
+
+def offset(carrier: Carrier, point: Floats, normal: Floats, by: float) -> Carrier:
+    """The carrier moved by `by` along `normal`, the outward normal at `point` on it."""
+    d = carrier.array
+    if carrier.kind == "plane":
+        return Carrier("plane", (*(d[:3] + by * normal), *d[3:6]))
+    if carrier.kind == "cylinder":
+        axial = ((point - d[:3]) @ d[3:6]) * d[3:6]
+        sign = 1.0 if (point - d[:3] - axial) @ normal > 0 else -1.0
+        return Carrier("cylinder", (*d[:6], d[6] + sign * by))
+    if carrier.kind == "cone":
+        axial = ((point - d[:3]) @ d[3:6]) * d[3:6]
+        sign = 1.0 if (point - d[:3] - axial) @ normal > 0 else -1.0
+        return Carrier("cone", (*(d[:3] - sign * by / np.sin(d[6]) * d[3:6]), *d[3:7]))
+    if carrier.kind == "sphere":
+        sign = 1.0 if (point - d[:3]) @ normal > 0 else -1.0
+        return Carrier("sphere", (*d[:3], d[3] + sign * by))
+    if carrier.kind == "torus":
+        h = ((point - d[:3]) @ d[3:6]) * d[3:6]
+        ring = d[:3] + d[6] * unit(point - d[:3] - h)
+        sign = 1.0 if (point - ring) @ normal > 0 else -1.0
+        return Carrier("torus", (*d[:7], d[7] + sign * by))
+    return FREE
+
+
+def same(a: Carrier, b: Carrier, points: Floats, tolerance: float) -> bool:
+    """Do two analytic carriers of one kind coincide at `points` (n, 3) of the first?"""
+    if a.kind != b.kind or a.kind == "free":
+        return False
+    if a.kind == "plane" and abs(a.array[3:6] @ b.array[3:6]) < 1 - 1e-9:
+        return False
+    if a.kind in ("cylinder", "sphere") and abs(a.data[-1] - b.data[-1]) > tolerance:
+        return False
+    return bool(np.all(distance(b, points) < tolerance))
+
+
+def fit_curve(points: Floats, tolerance: float) -> Carrier:
+    """Recognise a line or a circle through ordered points (n, 3); else `free`.
+
+    A circle is fitted in the best plane (least squares of 2 q·c + k = |q|²).
+    """
+    p = np.asarray(points, float)
+    span = p[-1] - p[0]
+    length = float(np.linalg.norm(span))
+    centre = p.mean(axis=0)
+    if length > tolerance:
+        direction = span / length
+        away = p - p[0] - ((p - p[0]) @ direction)[:, None] * direction
+        if np.linalg.norm(away, axis=1).max() <= tolerance:
+            return Carrier("line", (*p[0], *direction))
+    if len(p) < 4:
+        return FREE
+    _, _, axes = np.linalg.svd(p - centre, full_matrices=False)
+    q = (p - centre) @ axes[:2].T
+    system = np.column_stack((2 * q, np.ones(len(q))))
+    solution, *_ = np.linalg.lstsq(system, (q**2).sum(axis=1), rcond=None)
+    radius = float(np.sqrt(max(solution[2] + solution[:2] @ solution[:2], 0.0)))
+    middle = centre + solution[:2] @ axes[:2]
+    off_plane = np.abs((p - centre) @ axes[2]).max()
+    off_circle = np.abs(np.linalg.norm(q - solution[:2], axis=1) - radius).max()
+    if off_plane <= tolerance and off_circle <= tolerance and radius < 1e4 * max(length, float(np.ptp(q))):
+        return Carrier("circle", (*middle, *axes[2], radius))
+    return FREE

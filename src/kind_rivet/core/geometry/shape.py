@@ -1,0 +1,138 @@
+"""A faceted boundary representation: faces, edges and vertices over one watertight facet mesh."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from functools import cached_property
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kind_rivet.core.geometry.carriers import FREE, Carrier, Floats, unit
+
+Ints = NDArray[np.int32]
+
+
+@dataclass(frozen=True)
+class Face:
+    """One face: its carrier; which facets belong to it is in `Shape.facet_face`."""
+
+    carrier: Carrier = FREE
+    name: str = ""
+    colour: str = ""
+
+
+@dataclass(frozen=True)
+class Edge:
+    """One edge: `nodes` are indices into `Shape.points` along it (first = last when closed)."""
+
+    nodes: Ints
+    carrier: Carrier = FREE
+
+    @property
+    def closed(self) -> bool:
+        return bool(self.nodes[0] == self.nodes[-1])
+
+
+@dataclass(frozen=True)
+class Shape:
+    """Faces and edges of a solid or a sheet over shared facet nodes.
+
+    points : (n, 3) facet nodes; nodes on edges and at vertices are shared by the faces
+    facets : (m, 3) indices, turning outward on solids
+    facet_face : (m,) face of each facet
+    normals : (m, 3, 3) exact unit normals at the facet corners
+    """
+
+    points: Floats
+    facets: Ints
+    facet_face: Ints
+    normals: Floats
+    faces: tuple[Face, ...]
+    edges: tuple[Edge, ...]
+    solid: bool = True
+    _: None = field(default=None, repr=False)
+
+    @cached_property
+    def box(self) -> Floats:
+        """Lowest and highest corner (2, 3)."""
+        return np.array([self.points.min(axis=0), self.points.max(axis=0)])
+
+    @cached_property
+    def diagonal(self) -> float:
+        return float(np.linalg.norm(self.box[1] - self.box[0]))
+
+    @cached_property
+    def facet_area(self) -> Floats:
+        a, b, c = (self.points[self.facets[:, k]] for k in range(3))
+        return np.asarray(np.linalg.norm(np.cross(b - a, c - a), axis=1) / 2)
+
+    @cached_property
+    def face_area(self) -> Floats:
+        return np.bincount(self.facet_face, self.facet_area, len(self.faces))
+
+    @cached_property
+    def volume(self) -> float:
+        """Enclosed volume (solids), by the divergence theorem over the facets."""
+        a, b, c = (self.points[self.facets[:, k]] - self.box[0] for k in range(3))
+        return float(np.einsum("ij,ij->", a, np.cross(b, c)) / 6)
+
+    @cached_property
+    def facet_normal(self) -> Floats:
+        a, b, c = (self.points[self.facets[:, k]] for k in range(3))
+        return unit(np.cross(b - a, c - a))
+
+    @cached_property
+    def segment_faces(self) -> dict[tuple[int, int], list[int]]:
+        """Facet numbers beside each facet segment that lies on an edge (keys sorted)."""
+        on_edge: dict[tuple[int, int], list[int]] = {}
+        for edge in self.edges:
+            for a, b in zip(edge.nodes[:-1].tolist(), edge.nodes[1:].tolist(), strict=True):
+                on_edge[(a, b) if a < b else (b, a)] = []
+        for k in range(3):
+            starts, ends = self.facets[:, k].tolist(), self.facets[:, (k + 1) % 3].tolist()
+            for facet, (a, b) in enumerate(zip(starts, ends, strict=True)):
+                beside = on_edge.get((a, b) if a < b else (b, a))
+                if beside is not None:
+                    beside.append(facet)
+        return on_edge
+
+    @cached_property
+    def edge_faces(self) -> tuple[tuple[int, ...], ...]:
+        """Faces beside each edge; a seam names its face twice, a free edge has one."""
+        out = []
+        for edge in self.edges:
+            a, b = int(edge.nodes[0]), int(edge.nodes[1])
+            facets = self.segment_faces[(a, b) if a < b else (b, a)]
+            out.append(tuple(sorted(int(self.facet_face[f]) for f in facets)))
+        return tuple(out)
+
+    @cached_property
+    def face_edges(self) -> tuple[tuple[int, ...], ...]:
+        """Edges round each face."""
+        out: list[list[int]] = [[] for _ in self.faces]
+        for e, faces in enumerate(self.edge_faces):
+            for f in set(faces):
+                out[f].append(e)
+        return tuple(tuple(edges) for edges in out)
+
+    @cached_property
+    def edge_length(self) -> Floats:
+        return np.array([np.linalg.norm(np.diff(self.points[e.nodes], axis=0), axis=1).sum() for e in self.edges])
+
+    @cached_property
+    def vertices(self) -> dict[int, list[int]]:
+        """Facet node of each vertex, with the edges that end there."""
+        out: dict[int, list[int]] = {}
+        for e, edge in enumerate(self.edges):
+            for end in {int(edge.nodes[0]), int(edge.nodes[-1])}:
+                out.setdefault(end, []).append(e)
+        return out
+
+    @cached_property
+    def face_border_length(self) -> Floats:
+        out = np.zeros(len(self.faces))
+        for e, faces in enumerate(self.edge_faces):
+            for f in faces:
+                out[f] += self.edge_length[e]
+        return out

@@ -1,0 +1,1 @@
+"""The mesh as a frozen value of flat arrays."""

@@ -1,0 +1,80 @@
+"""Sides of elements: who shares them, free ones, pieces."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.sparse import coo_matrix
+from scipy.sparse.csgraph import connected_components
+
+from kind_rivet.core.mesh.mesh import Mesh
+
+
+@dataclass(frozen=True)
+class ShellSides:
+    """Distinct sides of the shell elements.
+
+    ends : (s, 2) node indices, lower first; uses : (s,) number of shells with the side;
+    element, side : (u,) every use; of_use : (u,) the side it belongs to; forward : (u,)
+    whether the element runs from the lower to the higher node
+    """
+
+    ends: NDArray[np.int64]
+    uses: NDArray[np.int64]
+    element: NDArray[np.int64]
+    of_use: NDArray[np.int64]
+    forward: NDArray[np.bool_]
+
+    @property
+    def free(self) -> NDArray[np.int64]:
+        return self.ends[self.uses == 1]
+
+    @property
+    def junctions(self) -> NDArray[np.int64]:
+        return self.ends[self.uses > 2]
+
+
+def shell_sides(shells: NDArray[np.int32]) -> ShellSides:
+    """Sides of shell rows (m, 4) as from `Mesh.shells`; rows of −1 are skipped."""
+    element, a, b = [], [], []
+    for k in range(4):
+        nxt = np.where((k == 2) & (shells[:, 3] < 0), shells[:, 0], shells[:, (k + 1) % 4])
+        good = np.flatnonzero((shells[:, k] >= 0) & (nxt >= 0))
+        element.append(good)
+        a.append(shells[good, k])
+        b.append(nxt[good])
+    el, p, q = np.concatenate(element), np.concatenate(a).astype(np.int64), np.concatenate(b).astype(np.int64)
+    low, high = np.minimum(p, q), np.maximum(p, q)
+    big = int(shells.max(initial=0)) + 1
+    keys, of_use, uses = np.unique(low * big + high, return_inverse=True, return_counts=True)
+    return ShellSides(np.column_stack((keys // big, keys % big)), uses, el, of_use, p < q)
+
+
+def loops_of(sides: NDArray[np.int64]) -> int:
+    """How many separate chains the sides (s, 2) form."""
+    return _components(sides)
+
+
+def pieces(mesh: Mesh) -> int:
+    """Connected pieces of the mesh (through shared nodes), masses aside."""
+    there = mesh.conn >= 0
+    first = np.broadcast_to(mesh.conn[:, :1], mesh.conn.shape)
+    return _components(np.column_stack((first[there], mesh.conn[there])).astype(np.int64))
+
+
+def _components(pairs: NDArray[np.int64]) -> int:
+    if not len(pairs):
+        return 0
+    nodes, index = np.unique(pairs, return_inverse=True)
+    index = index.reshape(-1, 2)
+    graph = coo_matrix((np.ones(len(index)), (index[:, 0], index[:, 1])), shape=(len(nodes), len(nodes)))
+    return int(connected_components(graph, directed=False)[0])
+
+
+def flipped_pairs(mesh: Mesh) -> int:
+    """Sides where two neighbouring shells run the same way, so their normals disagree."""
+    sides = shell_sides(mesh.shells())
+    forward = np.bincount(sides.of_use, sides.forward, len(sides.uses))
+    return int(((sides.uses == 2) & (forward != 1)).sum())

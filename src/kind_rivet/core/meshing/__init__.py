@@ -1,0 +1,1 @@
+"""From sheets to shell elements: divisions, patches, regular and free regions, washers."""

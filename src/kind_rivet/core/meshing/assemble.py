@@ -1,0 +1,66 @@
+"""From the shells of one sheet to a `Mesh`, with thickness and offset measured against the solid."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from kind_rivet.core.geometry.carriers import Floats
+from kind_rivet.core.geometry.rays import FacetTree
+from kind_rivet.core.geometry.shape import Shape
+from kind_rivet.core.mesh.kinds import QUAD, TRIA, WIDTH
+from kind_rivet.core.mesh.mesh import Mesh
+from kind_rivet.core.meshing.shells import SheetMesh
+
+
+def as_mesh(shells: SheetMesh, body: int, part: int) -> Mesh:
+    """Numbers start at 1; thickness and offset are filled by `measure_thickness`."""
+    m, n = len(shells.elements), len(shells.points)
+    conn = np.full((m, WIDTH), -1, np.int32)
+    conn[:, :4] = shells.elements
+    return Mesh(
+        points=shells.points.copy(), node_id=np.arange(1, n + 1, dtype=np.int32), on_kind=shells.on_kind.copy(), on_item=shells.on_item.copy(),
+        on_body=np.full(n, body, np.int32), kind=np.where(shells.elements[:, 3] < 0, TRIA, QUAD).astype(np.uint8), conn=conn,
+        element_id=np.arange(1, m + 1, dtype=np.int32), part=np.full(m, part, np.int32), thickness=np.zeros(m), offset=np.zeros(m),
+        body=np.full(m, body, np.int32), face=shells.face.copy(), ring=shells.ring.copy(),
+    )  # fmt: skip
+
+
+def measure_thickness(mesh: Mesh, body: int, solid: Shape, sheet: Shape, wall: Floats) -> tuple[Floats, Floats]:
+    """Thickness and offset (m,) of the shells of `body` from rays along the element normals.
+
+    thickness = up + down and offset = (up − down) / 2 where both rays leave the solid
+    within twice the wall known for the face; elsewhere the wall's own and 0.
+    Elements of other bodies keep what they have.
+    """
+    thickness, offset = mesh.thickness.copy(), mesh.offset.copy()
+    mine = np.flatnonzero(mesh.is_shell & (mesh.body == body))
+    if not len(mine):
+        return thickness, offset
+    rows = mesh.conn[mine, :4]
+    tria = rows[:, 3] < 0
+    p = mesh.points
+    a = np.where(tria[:, None], p[rows[:, 1]] - p[rows[:, 0]], p[rows[:, 2]] - p[rows[:, 0]])
+    b = np.where(tria[:, None], p[rows[:, 2]] - p[rows[:, 0]], p[rows[:, 3]] - p[rows[:, 1]])
+    normal = np.cross(a, b)
+    normal /= np.maximum(np.linalg.norm(normal, axis=1, keepdims=True), 1e-300)
+    centre = mesh.centres()[mine]
+    known = wall[np.maximum(mesh.face[mine], 0)]
+    # Rays start on the sheet itself: a chord across a bend lies off it and would read too thin.
+    start = _on_sheet(centre, sheet)
+    tree = FacetTree.over(solid.points, solid.facets)
+    eps = 1e-6 * solid.diagonal
+    up, _ = tree.cast(start, normal, least=eps)
+    down, _ = tree.cast(start, -normal, least=eps)
+    total = up + down
+    good = np.isfinite(total) & (total < 2 * known) & (total > 0.5 * known)
+    # Facets cut a little off round walls; within that, the wall's exact value is the better one.
+    near = good & (np.abs(total - known) < 0.02 * known)
+    thickness[mine] = np.where(good & ~near, total, known)
+    offset[mine] = np.where(good & ~near, (up - down) / 2, 0.0)
+    return thickness, offset
+
+
+def _on_sheet(points: Floats, sheet: Shape) -> Floats:
+    tree = FacetTree.over(sheet.points, sheet.facets)
+    facet, weight, _ = tree.nearest(points)
+    return np.asarray(np.einsum("ij,ijk->ik", weight, sheet.points[sheet.facets[facet]]))

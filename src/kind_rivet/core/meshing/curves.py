@@ -1,0 +1,87 @@
+"""Points along an edge: exact on lines and circles, smooth through the facet nodes elsewhere."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from kind_rivet.core.geometry.carriers import Carrier, Floats, frame
+
+
+@dataclass(frozen=True)
+class Curve:
+    """An edge as a curve over [0, length]; `stations` (k,) are the places of its facet nodes `points` (k, 3)."""
+
+    points: Floats
+    stations: Floats
+    carrier: Carrier
+
+    @property
+    def length(self) -> float:
+        return float(self.stations[-1])
+
+    @staticmethod
+    def through(points: Floats, carrier: Carrier) -> Curve:
+        if carrier.kind == "circle":
+            d = carrier.array
+            u, v = frame(d[3:6])
+            q = points - d[:3]
+            turn = np.unwrap(np.arctan2(q @ v, q @ u))
+            stations = np.abs(turn - turn[0]) * d[6]
+        else:
+            stations = np.concatenate(([0.0], np.cumsum(np.linalg.norm(np.diff(points, axis=0), axis=1))))
+        return Curve(points, stations, carrier)
+
+    def at(self, places: Floats) -> Floats:
+        """Points (n, 3) at distances along the curve; free curves are cubic through the facet nodes (Catmull–Rom)."""
+        s = np.clip(places, 0.0, self.length)
+        if self.carrier.kind == "line" or len(self.points) == 2:
+            ratio = (s / self.length)[:, None] if self.length > 0 else np.zeros((len(s), 1))
+            return self.points[0] + ratio * (self.points[-1] - self.points[0])
+        if self.carrier.kind == "circle":
+            d = self.carrier.array
+            u, v = frame(d[3:6])
+            q = self.points[0] - d[:3]
+            second = self.points[1] - d[:3]
+            start = np.arctan2(q @ v, q @ u)
+            sense = 1.0 if np.cross(q, second) @ d[3:6] > 0 else -1.0
+            a = start + sense * s / d[6]
+            return d[:3] + d[6] * (np.cos(a)[:, None] * u + np.sin(a)[:, None] * v)
+        k, f = self.segment(s)
+        p, x = self.points, self.stations
+        closed = np.allclose(p[0], p[-1])
+        slope = np.empty_like(p)
+        slope[1:-1] = (p[2:] - p[:-2]) / np.maximum(x[2:] - x[:-2], 1e-300)[:, None]
+        slope[0] = (p[1] - p[0]) / max(x[1] - x[0], 1e-300)
+        slope[-1] = (p[-1] - p[-2]) / max(x[-1] - x[-2], 1e-300)
+        if closed:
+            slope[0] = slope[-1] = (p[1] - p[-2]) / max(x[1] - x[0] + x[-1] - x[-2], 1e-300)
+        h = (x[k + 1] - x[k])[:, None]
+        f = f[:, None]
+        return p[k] * (1 + 2 * f) * (1 - f) ** 2 + slope[k] * h * f * (1 - f) ** 2 + p[k + 1] * f**2 * (3 - 2 * f) + slope[k + 1] * h * f**2 * (f - 1)
+
+    def segment(self, places: Floats) -> tuple[np.ndarray, Floats]:
+        """Facet segment (n,) and share along it (n,) of distances along the curve."""
+        s = np.clip(places, 0.0, self.length)
+        k = np.clip(np.searchsorted(self.stations, s, side="right") - 1, 0, len(self.stations) - 2)
+        return k, (s - self.stations[k]) / np.maximum(self.stations[k + 1] - self.stations[k], 1e-300)
+
+    def turning(self) -> float:
+        """Total turn of the tangent (rad): how strongly the curve bends."""
+        if self.carrier.kind == "line":
+            return 0.0
+        if self.carrier.kind == "circle":
+            return self.length / self.carrier.data[6]
+        t = np.diff(self.points, axis=0)
+        t /= np.maximum(np.linalg.norm(t, axis=1, keepdims=True), 1e-300)
+        return float(np.arccos(np.clip(np.einsum("ij,ij->i", t[1:], t[:-1]), -1, 1)).sum())
+
+
+def graded(length: float, n: int, ratio: float = 1.0) -> Floats:
+    """Places of the n + 1 nodes along a length; the last side is `ratio` times the first (geometric)."""
+    if n < 2 or abs(ratio - 1) < 1e-9:
+        return np.linspace(0.0, length, n + 1)
+    q = ratio ** (1 / (n - 1))
+    steps = q ** np.arange(n)
+    return np.concatenate(([0.0], np.cumsum(steps) / steps.sum() * length))

@@ -1,0 +1,171 @@
+"""How many elements lie along every edge of a body: size, bends, opposite sides, parity."""
+
+from __future__ import annotations
+
+from collections import deque
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kind_rivet.core.geometry.shape import Shape
+from kind_rivet.core.meshing.curves import Curve
+from kind_rivet.core.meshing.mapped import turns
+from kind_rivet.core.meshing.patch import Patch
+from kind_rivet.core.meshing.rules import ShellRules
+from kind_rivet.core.meshing.washers import RoundHole
+
+Sides = tuple[list[int], list[int], list[int], list[int]]
+
+
+def plan_divisions(shape: Shape, curves: list[Curve], patches: list[Patch | None], holes: list[RoundHole], rules: ShellRules) -> NDArray[np.int64]:
+    """Divisions (e,) of every edge; counts set by hand stay.
+
+    Every region gets an even number of border sides where the free edges allow it.
+    """
+    count = np.array([_by_length(curve, rules) for curve in curves], np.int64)
+    held = np.zeros(len(curves), bool)
+    for hole in holes:
+        if len(hole.edges) == 1:
+            count[hole.edges[0]] = hole.divisions
+        else:
+            total = sum(curves[e].length for e in hole.edges)
+            for e in hole.edges:
+                count[e] = max(1, round(hole.divisions * curves[e].length / total))
+        held[list(hole.edges)] = True
+    for e, n in rules.divisions.items():
+        if 0 <= e < len(count):
+            count[e], held[e] = max(1, n), True
+    four = [sides for patch in patches if patch is not None and (sides := four_sides(patch)) is not None]
+    if rules.two_rows:
+        for sides in four:
+            for side in sides:
+                length = sum(curves[e].length for e in side)
+                if len(side) == 1 and count[side[0]] == 1 and length > 0.75 * rules.size and not held[side[0]]:
+                    count[side[0]] = 2
+    _match_opposite(four, count, held, curves)
+    _make_even(shape, patches, count, held)
+    return count
+
+
+def _by_length(curve: Curve, rules: ShellRules) -> int:
+    if curve.length <= 0:
+        return 1
+    by_size = round(curve.length / rules.size)
+    by_bend = np.ceil(curve.turning() / np.radians(rules.bend_angle) - 0.05)
+    closed = np.allclose(curve.points[0], curve.points[-1])
+    # A bend is not divided finer than the default limit on short sides allows.
+    by_bend = min(by_bend, max(1, np.floor(curve.length / (0.38 * rules.size))))
+    return int(max(1, by_size, by_bend, 6 if closed else 1))
+
+
+def four_sides(patch: Patch) -> Sides | None:
+    """Edges on the four sides of a region with one border loop and four corners, in order; else None."""
+    if len(patch.loops) != 1:
+        return None
+    loop = patch.loops[0]
+    xy = np.concatenate([patch.flat[p.corners[:-1]] for p in loop])
+    starts = np.cumsum([0] + [len(p.corners) - 1 for p in loop])[:-1]
+    turn = turns(xy)
+    at_start = turn[starts]
+    corner = np.flatnonzero((at_start > 0.6) & (at_start < 1.4))
+    rest = np.abs(np.delete(turn, starts[corner]))
+    if len(corner) != 4 or (len(rest) and rest.max() > 0.45) or np.abs(np.delete(turn, starts)).sum() > 1.0:
+        return None
+    order = [[loop[(corner[k] + j) % len(loop)].edge for j in range((corner[(k + 1) % 4] - corner[k]) % len(loop))] for k in range(4)]
+    return (order[0], order[1], order[2], order[3])
+
+
+def _match_opposite(four: list[Sides], count: NDArray[np.int64], held: NDArray[np.bool_], curves: list[Curve]) -> None:
+    """Give opposite sides of four-sided regions equal sums, changing the longest edge that is not held."""
+    parent = list(range(len(count)))
+
+    def root(e: int) -> int:
+        while parent[e] != e:
+            e = parent[e]
+        return e
+
+    for sides in four:
+        for a, c in ((sides[0], sides[2]), (sides[1], sides[3])):
+            if len(a) == len(c) == 1:
+                parent[root(a[0])] = root(c[0])
+    groups: dict[int, list[int]] = {}
+    for e in range(len(count)):
+        groups.setdefault(root(e), []).append(e)
+    for group in groups.values():
+        if len(group) > 1:
+            fixed = [e for e in group if held[e]]
+            value = max(count[e] for e in fixed) if fixed else max(round(float(np.mean([count[e] for e in group]))), min(count[e] for e in group))
+            for e in group:
+                if not held[e]:
+                    count[e] = value
+    for _ in range(6):
+        changed = False
+        for sides in four:
+            for a, c in ((sides[0], sides[2]), (sides[1], sides[3])):
+                if len(a) == len(c) == 1:
+                    continue
+                gap = int(sum(count[e] for e in a) - sum(count[e] for e in c))
+                if gap == 0 or abs(gap) > 0.25 * sum(count[e] for e in a) + 2:
+                    continue
+                many = c if len(c) > 1 else a  # edges of a split side bind fewer others
+                sign = 1 if many is c else -1
+                free = [e for e in many if not held[e]]
+                if free:
+                    longest = max(free, key=lambda e: curves[e].length / max(count[e], 1))
+                    if count[longest] + sign * gap >= 1:
+                        count[longest] += sign * gap
+                        changed = True
+        if not changed:
+            break
+
+
+def _make_even(shape: Shape, patches: list[Patch | None], count: NDArray[np.int64], held: NDArray[np.bool_]) -> None:
+    """Parity: from every region with an odd border walk to a free edge or another odd region, changing each edge by one."""
+    region_edges: list[list[int]] = [[p.edge for loop in patch.loops for p in loop if p.edge >= 0] if patch else [] for patch in patches]
+    beside: dict[int, list[int]] = {}
+    for r, edges in enumerate(region_edges):
+        for e in edges:
+            beside.setdefault(e, []).append(r)
+    four = [four_sides(patch) if patch else None for patch in patches]
+
+    def odd(r: int) -> bool:
+        return sum(int(count[e]) for e in region_edges[r]) % 2 == 1
+
+    def cost(e: int) -> float:
+        return 1.0 / max(float(count[e]), 1.0) + (1.0 if count[e] < 3 else 0.0)
+
+    for r in range(len(patches)):
+        if not region_edges[r] or not odd(r):
+            continue
+        # Breadth-first by cost over regions; leaving through a free edge or into an odd region ends the walk.
+        best = {r: 0.0}
+        came: dict[int, tuple[int, int]] = {}
+        queue = deque([r])
+        goal: tuple[float, int, int | None] | None = None
+        while queue:
+            here = queue.popleft()
+            for e in region_edges[here]:
+                if held[e] or len([x for x in beside[e] if x == here]) == 2:
+                    continue
+                others = [x for x in beside[e] if x != here]
+                price = best[here] + cost(e) + (0.5 if four[here] is not None and not others else 0.0)
+                if not others or (len(others) == 1 and odd(others[0]) and others[0] != r):
+                    if goal is None or price < goal[0]:
+                        goal = (price, e, here)
+                elif len(others) == 1 and price < best.get(others[0], np.inf) - 1e-12:
+                    best[others[0]] = price
+                    came[others[0]] = (here, e)
+                    queue.append(others[0])
+        if goal is None:
+            continue
+        sign = 1
+        count[goal[1]] += sign
+        here = goal[2] if goal[2] is not None else r
+        while here != r:
+            here, e = came[here]
+            count[e] += sign
+
+
+def odd_regions(patches: list[Patch | None], count: NDArray[np.int64]) -> list[int]:
+    """Regions whose border has an odd number of sides: they keep at least one tria."""
+    return [r for r, patch in enumerate(patches) if patch and sum(int(count[p.edge]) for loop in patch.loops for p in loop if p.edge >= 0) % 2]

@@ -1,0 +1,176 @@
+"""Fill a flat region with quads and few trias; the border nodes stay as they are."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kind_rivet.core.geometry.carriers import Floats
+from kind_rivet.core.kernels import kernel
+from kind_rivet.core.meshing.free import cleanup, front, recombine, smooth, triangulation
+from kind_rivet.core.meshing.free.shapes2d import least_scaled_jacobian
+
+Ints = NDArray[np.int32]
+CALM = 2.0  # how far, in its own side lengths, a hole's border turns the cross field
+
+
+class CannotFill(Exception):
+    """The border crosses or touches itself; `at` is the place in the plane."""
+
+    def __init__(self, reason: str, at: Floats) -> None:
+        super().__init__(reason)
+        self.at = at
+
+
+@dataclass(frozen=True)
+class FlatMesh:
+    """points (n, 2), border nodes first in the order of the loops; elements (m, 4), trias with −1 last."""
+
+    points: Floats
+    elements: Ints
+    worst: float
+
+    @property
+    def trias(self) -> int:
+        return int((self.elements[:, 3] < 0).sum())
+
+
+def fill(loops: list[Floats], size: float, growth: float = 0.25, hard: Floats | None = None, spots: Floats | None = None) -> FlatMesh:
+    """Quad-dominant mesh inside `loops` (first counter-clockwise outer, others clockwise; (k, 2) each).
+
+    `size` is the wanted side length away from the borders, `growth` the increase per
+    length, `hard` (h, 2) points that become nodes, `spots` (s, 4) x, y, radius, size.
+    Small regions get several tries and keep the best. Raises `CannotFill`.
+    """
+    hard = np.empty((0, 2)) if hard is None else hard
+    spots = np.empty((0, 4)) if spots is None else spots
+    border = sum(len(loop) for loop in loops)
+    tries = [(0.68, 1.0), (0.62, 1.0), (0.74, 1.0), (0.68, 0.93)] if border < 600 else [(0.68, 1.0)]
+    best: FlatMesh | None = None
+    for keep_off, scale in tries:
+        mesh = _fill_once(loops, size * scale, growth, hard, spots, keep_off)
+        if best is None or _rank(mesh) > _rank(best):
+            best = mesh
+        if best.trias == border % 2 and best.worst > 0.75:
+            break
+    assert best is not None
+    return best
+
+
+def _rank(mesh: FlatMesh) -> float:
+    """Few trias and a good worst element; a tria costs as much as 0.05 of the worst Jacobian."""
+    return min(mesh.worst, 0.8) - 0.05 * mesh.trias
+
+
+def _fill_once(loops: list[Floats], size: float, growth: float, hard: Floats, spots: Floats, keep_off: float) -> FlatMesh:
+    border_xy = np.concatenate(loops)
+    n_border = len(border_xy)
+    given = np.concatenate((border_xy, hard))
+    shift, scale = given.min(axis=0), float(np.ptp(given, axis=0).max()) or 1.0
+    given = (given - shift) / scale
+    n = len(given)
+    prev, following, mids = _neighbours(loops)
+    side = given[following] - given[:n_border]
+    length = np.linalg.norm(side, axis=1)
+    angle = np.arctan2(side[:, 1], side[:, 0])
+    h = size / scale
+    area = sum(_area((loop - shift) / scale) for loop in loops)
+    smallest = max(min(float(length.min()), h), 1e-7)
+    capacity = int(n + 64 + 3.0 * area / min(h, float(np.median(length))) ** 2 + 12 * n)
+    if len(spots):
+        spots = np.column_stack(((spots[:, :2] - shift) / scale, spots[:, 2:] / scale))
+        capacity += int(sum(min(area, np.pi * (s[2] + 2 * h) ** 2) / s[3] ** 2 * 3 for s in spots))
+    pts = np.empty((capacity + 8, 2))
+    pts[:n] = given
+    top_tri = 2 * capacity + 64
+    tri, nbr = np.empty((top_tri, 3), np.int32), np.empty((top_tri, 3), np.int32)
+    con, last, inside = np.zeros((top_tri, 3), np.bool_), np.zeros(capacity + 8, np.int32), np.zeros(top_tri, np.bool_)
+    segments = np.column_stack((np.arange(n_border), following)).astype(np.int32)
+    top, used = triangulation.triangulate(pts, n, segments, tri, nbr, con, last, inside)
+    if used < 0:
+        which = (-used - 1000000) if used <= -1000000 else -1 - used
+        at = given[min(which, n - 1)] * scale + shift
+        raise CannotFill("the border of the region crosses or touches itself", at)
+    before = angle[prev]
+    seed_angle = np.arctan2(np.sin(4 * angle) + np.sin(4 * before), np.cos(4 * angle) + np.cos(4 * before)) / 4
+    # At a sharp corner the two sides disagree: take the bisecting frame only where both sides vote alike.
+    seed_size = np.minimum((length + length[prev]) / 2, 1.3 * h)
+    calm = np.concatenate([np.full(len(loop), 0.0 if k == 0 else CALM) for k, loop in enumerate(loops)]) * length
+    mid = (given[:n_border] + given[following]) / 2
+    seeds = np.arange(n, dtype=np.int64)
+    if len(hard):
+        more = np.array([front.cross_and_size(x, y, mid, length, np.cos(4 * angle), np.sin(4 * angle), calm, h, growth, spots) for x, y in given[n_border:]])
+        seed_angle, seed_size = np.concatenate((seed_angle, more[:, 0])), np.concatenate((seed_size, more[:, 1]))
+    top, used = front.advance(
+        pts, top, used, tri, nbr, con, last, inside, seeds, seed_angle, seed_size, mid, length, np.cos(4 * angle), np.sin(4 * angle), calm, h, growth, spots, keep_off, capacity
+    )
+    el = recombine.join_triangles(pts, used, tri, nbr, con, inside)
+    fixed = np.zeros(top, np.bool_)
+    fixed[: n + 4] = True  # borders, hard points, the corners of the enclosing square
+    xy = pts[:top].copy()
+    improve(xy, el, fixed, prev, following, n_border)
+    el = el[el[:, 0] >= 0]
+    used_nodes = np.zeros(top, np.bool_)
+    used_nodes[el[el >= 0]] = True
+    used_nodes[:n] = True
+    number = np.cumsum(used_nodes) - 1
+    out = np.where(el >= 0, number[np.maximum(el, 0)], -1).astype(np.int32)
+    final = xy[used_nodes]
+    worst = flat_worst(final, out)
+    result = final * scale + shift
+    result[:n_border] = border_xy
+    _ = smallest, mids
+    return FlatMesh(result, out, worst)
+
+
+def improve(xy: Floats, el: Ints, fixed: NDArray[np.bool_], prev: NDArray[np.int64], following: NDArray[np.int64], n_border: int) -> None:
+    """Clean up and smooth in place; dead elements get −1 in the first place."""
+    inc, deg = cleanup.link(el, len(xy))
+    border = np.arange(n_border)
+    ideal = cleanup.ideal_counts(xy, prev, following, border, n_border, len(xy))
+    free = ~fixed
+    order = np.arange(len(xy))
+    smooth.smooth(xy, el, inc, deg, free, order, 3, 2)
+    for round_ in range(6):
+        changes = cleanup.merge_trias(xy, el, inc, deg, fixed, ideal)
+        changes += cleanup.walk_trias(xy, el, inc, deg, fixed, ideal, 12 if round_ < 2 else 40)
+        changes += cleanup.drop_doublets(xy, el, inc, deg, fixed)
+        changes += cleanup.collapse_quads(xy, el, inc, deg, fixed, ideal)
+        changes += cleanup.turn_sides(xy, el, inc, deg, fixed, ideal)
+        smooth.smooth(xy, el, inc, deg, free, order, 4, 1)
+        if not changes:
+            break
+    smooth.smooth(xy, el, inc, deg, free, order, 12, 0)
+
+
+@kernel
+def _worst(points, elements):  # type: ignore[no-untyped-def]
+    worst = 1.0
+    for e in range(len(elements)):
+        worst = min(worst, least_scaled_jacobian(points, elements, e))
+    return worst
+
+
+def flat_worst(points: Floats, elements: Ints) -> float:
+    """Least scaled Jacobian of all elements of a flat mesh."""
+    return float(_worst(points, elements))
+
+
+def _neighbours(loops: list[Floats]) -> tuple[NDArray[np.int64], NDArray[np.int64], Floats]:
+    """Index of the border node before and after each border node, and the middles of the sides."""
+    prev, following, start = [], [], 0
+    for loop in loops:
+        k = np.arange(len(loop))
+        prev.append(start + (k - 1) % len(loop))
+        following.append(start + (k + 1) % len(loop))
+        start += len(loop)
+    f = np.concatenate(following)
+    xy = np.concatenate(loops)
+    return np.concatenate(prev), f, (xy + xy[f]) / 2
+
+
+def _area(loop: Floats) -> float:
+    x, y = loop[:, 0], loop[:, 1]
+    return float(np.sum(x * np.roll(y, -1) - np.roll(x, -1) * y) / 2)

@@ -1,0 +1,74 @@
+"""Regular meshes of regions with four clear corners."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from kind_rivet.core.geometry.carriers import Floats
+from kind_rivet.core.meshing.free.fill import FlatMesh, flat_worst
+
+
+def corner_nodes(loop: Floats) -> list[int] | None:
+    """The four border nodes that turn the corner of a four-sided region, or None.
+
+    A node turns by (π − interior angle) / (π/2): corners near 1, all others near 0.
+    """
+    turn = turns(loop)
+    corners = np.flatnonzero(turn > 0.5)
+    rest = np.delete(turn, corners)
+    if len(corners) != 4 or (len(rest) and np.abs(rest).max() > 0.45):
+        return None
+    return [int(c) for c in corners]
+
+
+def turns(loop: Floats) -> Floats:
+    """Turn at each node of a closed polygon (k, 2) in quarter turns, left positive."""
+    before, after = loop - np.roll(loop, 1, axis=0), np.roll(loop, -1, axis=0) - loop
+    cross = before[:, 0] * after[:, 1] - before[:, 1] * after[:, 0]
+    return np.asarray(np.arctan2(cross, np.einsum("ij,ij->i", before, after)) / (np.pi / 2))
+
+
+def fill_mapped(loop: Floats) -> FlatMesh | None:
+    """Rows and columns between four sides with equal opposite counts (transfinite); None where that does not fit.
+
+    The points come border first, in the order of the loop.
+    """
+    corners = corner_nodes(loop)
+    if corners is None:
+        return None
+    k = len(loop)
+    sides = [[(corners[i] + j) % k for j in range((corners[(i + 1) % 4] - corners[i]) % k + 1)] for i in range(4)]
+    n, m = len(sides[0]) - 1, len(sides[1]) - 1
+    if len(sides[2]) - 1 != n or len(sides[3]) - 1 != m or n < 1 or m < 1:
+        return None
+    bottom, right, top, left = loop[sides[0]], loop[sides[1]], loop[sides[2]][::-1], loop[sides[3]][::-1]
+    number = np.full((m + 1, n + 1), -1, np.int64)
+    number[0], number[:, n], number[m], number[:, 0] = sides[0], sides[1], sides[2][::-1], sides[3][::-1]
+    inner = [(i, j) for i in range(1, m) for j in range(1, n)]
+    place = np.empty((len(inner), 2))
+    u0, u1, v0, v1 = _shares(bottom), _shares(top), _shares(left), _shares(right)
+    for q, (i, j) in enumerate(inner):
+        # Crossing of the straight lines between opposite shares keeps gradings of both sides.
+        du, dv = u1[j] - u0[j], v1[i] - v0[i]
+        u = (u0[j] + v0[i] * du) / (1 - du * dv)
+        v = v0[i] + u * dv
+        a = (1 - v) * bottom[j] + v * top[j]
+        b = (1 - u) * left[i] + u * right[i]
+        c = (1 - u) * (1 - v) * bottom[0] + u * (1 - v) * bottom[n] + (1 - u) * v * top[0] + u * v * top[n]
+        place[q] = a + b - c
+        number[i, j] = k + q
+    quads = np.stack((number[:-1, :-1], number[:-1, 1:], number[1:, 1:], number[1:, :-1]), axis=-1).reshape(-1, 4).astype(np.int32)
+    points = np.concatenate((loop, place))
+    return FlatMesh(points, quads, flat_worst(points, quads))
+
+
+def fill_ring(outer: Floats, inner: Floats) -> tuple[Floats, np.ndarray]:
+    """One row of quads between two loops of equal count whose nodes face each other: (points, quads), outer nodes first."""
+    n = len(outer)
+    k = np.arange(n)
+    return np.concatenate((outer, inner)), np.column_stack((k, (k + 1) % n, n + (k + 1) % n, n + k)).astype(np.int32)
+
+
+def _shares(side: Floats) -> Floats:
+    s = np.concatenate(([0.0], np.cumsum(np.linalg.norm(np.diff(side, axis=0), axis=1))))
+    return np.asarray(s / s[-1])

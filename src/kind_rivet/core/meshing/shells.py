@@ -1,0 +1,273 @@
+"""Shell mesh of one sheet: regions, shared edge nodes, washers, regular or free fill, back onto the faces."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kind_rivet.core.errors import Refused
+from kind_rivet.core.geometry.carriers import Floats
+from kind_rivet.core.geometry.shape import Shape
+from kind_rivet.core.meshing.curves import Curve
+from kind_rivet.core.meshing.divisions import odd_regions, plan_divisions
+from kind_rivet.core.meshing.free.fill import CannotFill, FlatMesh, fill
+from kind_rivet.core.meshing.mapped import fill_mapped, fill_ring
+from kind_rivet.core.meshing.patch import BorderEdge, Patch, lay_flat
+from kind_rivet.core.meshing.rules import ShellRules
+from kind_rivet.core.meshing.washers import RoundHole, find_round_holes, ring_outlines
+
+Ints = NDArray[np.int32]
+VERTEX, EDGE, FACE = 1, 2, 3
+
+
+@dataclass(frozen=True)
+class SheetMesh:
+    """Shells of one sheet.
+
+    points : (n, 3); elements : (m, 4) trias end with −1
+    on_kind, on_item : (n,) what each node sits on (VERTEX, EDGE, FACE) and its number in the sheet
+    face : (m,) face of each element; ring : (m,) hole number of washer elements, else −1
+    divisions : (e,) count along each edge; edge_nodes : nodes along each edge
+    holes : the round holes with the rings that were made
+    notes : what did not go as asked, in plain words
+    """
+
+    points: Floats
+    elements: Ints
+    on_kind: NDArray[np.uint8]
+    on_item: Ints
+    face: Ints
+    ring: Ints
+    divisions: NDArray[np.int64]
+    edge_nodes: tuple[Ints, ...]
+    holes: tuple[RoundHole, ...]
+    notes: tuple[str, ...]
+
+
+class _Builder:
+    """Collects nodes and elements of all regions."""
+
+    def __init__(self) -> None:
+        self.points: list[Floats] = []
+        self.kind: list[NDArray[np.uint8]] = []
+        self.item: list[Ints] = []
+        self.count = 0
+        self.elements: list[Ints] = []
+        self.face: list[Ints] = []
+        self.ring: list[Ints] = []
+
+    def nodes(self, points: Floats, kind: int, item: NDArray[np.int32] | int) -> Ints:
+        first = self.count
+        self.points.append(points)
+        self.kind.append(np.full(len(points), kind, np.uint8))
+        self.item.append(np.broadcast_to(np.asarray(item, np.int32), (len(points),)).copy())
+        self.count += len(points)
+        return np.arange(first, self.count, dtype=np.int32)
+
+    def add(self, elements: Ints, face: Ints, ring: int) -> None:
+        self.elements.append(elements.astype(np.int32))
+        self.face.append(face.astype(np.int32))
+        self.ring.append(np.full(len(elements), ring, np.int32))
+
+
+def regions_of(shape: Shape) -> list[tuple[int, ...]]:
+    """Faces that are meshed as one: those that a round hole crosses; all others alone."""
+    parent = list(range(len(shape.faces)))
+
+    def root(f: int) -> int:
+        while parent[f] != f:
+            f = parent[f]
+        return f
+
+    for loop in free_loops(shape):
+        carriers = [shape.edges[e].carrier for e in loop]
+        faces = sorted({shape.edge_faces[e][0] for e in loop})
+        turn = sum(Curve.through(shape.points[shape.edges[e].nodes], shape.edges[e].carrier).turning() for e in loop)
+        closed_small = sum(shape.edge_length[e] for e in loop) < 0.3 * shape.diagonal
+        if len(faces) > 1 and closed_small and all(c.kind in ("circle", "free") for c in carriers) and turn > 5.5:
+            for f in faces[1:]:
+                parent[root(f)] = root(faces[0])
+    groups: dict[int, list[int]] = {}
+    for f in range(len(shape.faces)):
+        if shape.face_edges[f]:
+            groups.setdefault(root(f), []).append(f)
+    return [tuple(g) for g in groups.values()]
+
+
+def free_loops(shape: Shape) -> list[list[int]]:
+    """Free edges linked into closed loops (edge numbers, in no special sense of direction)."""
+    free = [e for e, beside in enumerate(shape.edge_faces) if len(beside) == 1]
+    at: dict[int, list[int]] = {}
+    for e in free:
+        for end in {int(shape.edges[e].nodes[0]), int(shape.edges[e].nodes[-1])}:
+            at.setdefault(end, []).append(e)
+    seen: set[int] = set()
+    out = []
+    for e in free:
+        if e in seen:
+            continue
+        loop, stack = [], [e]
+        seen.add(e)
+        while stack:
+            here = stack.pop()
+            loop.append(here)
+            for end in {int(shape.edges[here].nodes[0]), int(shape.edges[here].nodes[-1])}:
+                for other in at[end]:
+                    if other not in seen:
+                        seen.add(other)
+                        stack.append(other)
+        out.append(loop)
+    return out
+
+
+def mesh_sheet(shape: Shape, rules: ShellRules, hard: Floats | None = None) -> SheetMesh:
+    """Mesh every region of a sheet so that shared borders share nodes.
+
+    `hard` (h, 3): points that become nodes. A region that cannot be meshed is left
+    out and named in the notes. Raises `Refused` when the size makes no sense.
+    """
+    if not np.isfinite(rules.size) or rules.size <= 0:
+        raise Refused(f"The element size must be a positive length, not {rules.size:g}.", "Give a size in document units.")
+    notes: list[str] = []
+    curves = [Curve.through(shape.points[edge.nodes], edge.carrier) for edge in shape.edges]
+    patches: list[Patch | None] = []
+    for faces in regions_of(shape):
+        try:
+            patches.append(lay_flat(shape, faces))
+        except Refused as refused:
+            if len(faces) > 1:  # meshed one by one instead
+                patches.extend(lay_flat(shape, (f,)) for f in faces)
+            else:
+                patches.append(None)
+                notes.append(str(refused))
+    holes = find_round_holes(shape, patches, rules)
+    count = plan_divisions(shape, curves, patches, holes, rules)
+    for r in odd_regions(patches, count):
+        patch = patches[r]
+        assert patch is not None
+        notes.append(f"Face {patch.faces[0] + 1} has an odd number of border sides, all held by hand, so one tria stays.")
+    build = _Builder()
+    edge_nodes, stations = _edge_nodes(shape, curves, count, build)
+    hard = np.empty((0, 3)) if hard is None else np.asarray(hard, float)
+    hard_face = _nearest_face(shape, hard)
+    for number, patch in enumerate(patches):
+        if patch is not None:
+            mine = np.isin(hard_face, patch.faces)
+            _mesh_region(patch, number, curves, edge_nodes, stations, holes, rules, hard[mine], build, notes)
+    if not build.elements:
+        raise Refused("No face could be meshed.", " ".join(notes[:1]))
+    return SheetMesh(
+        np.concatenate(build.points), np.concatenate(build.elements), np.concatenate(build.kind), np.concatenate(build.item),
+        np.concatenate(build.face), np.concatenate(build.ring), count, tuple(edge_nodes), tuple(holes), tuple(notes),
+    )  # fmt: skip
+
+
+def _nearest_face(shape: Shape, points: Floats) -> NDArray[np.int64]:
+    from kind_rivet.core.geometry.rays import FacetTree
+
+    if not len(points):
+        return np.empty(0, np.int64)
+    facet, _, _ = FacetTree.over(shape.points, shape.facets).nearest(points)
+    return shape.facet_face[facet].astype(np.int64)
+
+
+def _edge_nodes(shape: Shape, curves: list[Curve], count: NDArray[np.int64], build: _Builder) -> tuple[list[Ints], list[Floats]]:
+    """Nodes along every edge, with their places along it; edges share the nodes at vertices."""
+    at_vertex: dict[int, int] = {}
+    nodes: list[Ints] = []
+    stations: list[Floats] = []
+    for e, curve in enumerate(curves):
+        places = np.linspace(0.0, curve.length, int(count[e]) + 1)
+        ends = []
+        for end in (int(shape.edges[e].nodes[0]), int(shape.edges[e].nodes[-1])):
+            if end not in at_vertex:
+                at_vertex[end] = int(build.nodes(shape.points[[end]], VERTEX, end)[0])
+            ends.append(at_vertex[end])
+        inner = build.nodes(curve.at(places[1:-1]), EDGE, e)
+        nodes.append(np.concatenate(([ends[0]], inner, [ends[1]])).astype(np.int32))
+        stations.append(places)
+    return nodes, stations
+
+
+def _passage(patch: Patch, part: BorderEdge, curve: Curve, nodes: Ints, places: Floats) -> tuple[Ints, Floats]:
+    """Mesh nodes (without the last) along a border passage and their places in the plane."""
+    along = patch.flat[part.corners if part.forward else part.corners[::-1]]
+    k, f = curve.segment(places)
+    flat = along[k] * (1 - f)[:, None] + along[k + 1] * f[:, None]
+    if curve.carrier.kind == "circle" or curve.turning() > 0.05:
+        flat = _bowed(along, curve, k, f)
+    if not part.forward:
+        nodes, flat = nodes[::-1], flat[::-1]
+    return nodes[:-1], flat[:-1]
+
+
+def _bowed(along: Floats, curve: Curve, k: NDArray[np.int64], f: Floats) -> Floats:
+    """Places between the flat images of facet nodes on the smooth curve through them (exact in the plane up to third order)."""
+    flat_curve = Curve(np.column_stack((along, np.zeros(len(along)))), curve.stations, type(curve.carrier)("free"))
+    return flat_curve.at(curve.stations[k] + f * (curve.stations[k + 1] - curve.stations[k]))[:, :2]
+
+
+def _mesh_region(
+    patch: Patch, number: int, curves: list[Curve], edge_nodes: list[Ints], stations: list[Floats],
+    holes: list[RoundHole], rules: ShellRules, hard: Floats, build: _Builder, notes: list[str],
+) -> None:  # fmt: skip
+    loops_nodes: list[Ints] = []
+    loops_flat: list[Floats] = []
+    rings: list[tuple[int, list[Floats]]] = []
+    mine = {h.loop: k for k, h in enumerate(holes) if h.region == number}
+    for index, loop in enumerate(patch.loops):
+        parts = [_passage(patch, p, curves[p.edge], edge_nodes[p.edge], stations[p.edge]) for p in loop]
+        ids = np.concatenate([p[0] for p in parts])
+        flat = np.concatenate([p[1] for p in parts])
+        if index in mine and holes[mine[index]].widths:
+            hole = holes[mine[index]]
+            outlines = ring_outlines(flat, hole.radius, hole.widths)
+            for outline in outlines:
+                outer_ids = build.nodes(*_on_faces(patch, outline))
+                points, quads = fill_ring(outline[::-1], flat[::-1])
+                table = np.concatenate((outer_ids[::-1], ids[::-1]))
+                face = build.item[-1][np.argsort(np.arange(len(outer_ids)))]
+                build.add(table[quads], face[::-1], mine[index])
+                ids, flat = outer_ids, outline
+            rings.append((mine[index], outlines))
+        loops_nodes.append(ids)
+        loops_flat.append(flat)
+    hard_flat = patch.to_plane(hard) if len(hard) else np.empty((0, 2))
+    mesh = _fill(patch, loops_flat, hard_flat, rules, notes)
+    if mesh is None:
+        return
+    border = np.concatenate(loops_nodes)
+    inner_flat = mesh.points[len(border) :]
+    inner = build.nodes(*_on_faces(patch, inner_flat)) if len(inner_flat) else np.empty(0, np.int32)
+    table = np.concatenate((border, inner))
+    elements = np.where(mesh.elements >= 0, table[np.maximum(mesh.elements, 0)], -1).astype(np.int32)
+    if len(patch.faces) == 1:
+        face = np.full(len(elements), patch.faces[0], np.int32)
+    else:
+        corners = mesh.elements
+        centre = np.where((corners[:, 3] >= 0)[:, None], mesh.points[corners].mean(axis=1), mesh.points[corners[:, :3]].mean(axis=1))
+        face = patch.to_space(centre)[1]
+    build.add(elements, face, -1)
+
+
+def _on_faces(patch: Patch, flat: Floats) -> tuple[Floats, int, Ints]:
+    points, face = patch.to_space(flat)
+    return points, FACE, face
+
+
+def _fill(patch: Patch, loops: list[Floats], hard: Floats, rules: ShellRules, notes: list[str]) -> FlatMesh | None:
+    """Regular where that is at least as good, else free; None (and a note) where neither works."""
+    regular = fill_mapped(loops[0]) if len(loops) == 1 and not len(hard) else None
+    if regular is not None and regular.worst > 0.6:
+        return regular
+    try:
+        free = fill(loops, rules.size, rules.growth, hard)
+    except CannotFill as problem:
+        at = patch.to_space(problem.at[None])[0][0]
+        notes.append(f"Face {patch.faces[0] + 1} was left out: {problem} near ({at[0]:.4g}, {at[1]:.4g}, {at[2]:.4g}).")
+        return regular if regular is not None and regular.worst > 0 else None
+    if regular is not None and regular.worst >= free.worst and regular.worst > 0:
+        return regular
+    return free

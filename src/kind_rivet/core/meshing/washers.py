@@ -1,0 +1,133 @@
+"""Rings of even quads round round holes."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from kind_rivet.core.geometry.carriers import Floats
+from kind_rivet.core.geometry.shape import Shape
+from kind_rivet.core.meshing.patch import Patch
+from kind_rivet.core.meshing.rules import ShellRules
+
+LEAST_SIDE = 0.38  # of the size: a little above where the default limit sheet fails a side
+
+
+@dataclass(frozen=True)
+class RoundHole:
+    """A round hole of a region: its border loop, edges, radius and the ring that fits round it."""
+
+    region: int
+    loop: int
+    edges: tuple[int, ...]
+    radius: float
+    centre: tuple[float, float, float]
+    axis: tuple[float, float, float]
+    divisions: int
+    widths: tuple[float, ...]  # of the rings, from the hole outward; empty where none fits
+    wanted: float  # width asked for
+
+
+def find_round_holes(shape: Shape, patches: list[Patch | None], rules: ShellRules) -> list[RoundHole]:
+    """Inner loops that lie on one circle, with divisions and ring widths that leave room to their surroundings."""
+    holes = []
+    for region, patch in enumerate(patches):
+        if patch is None:
+            continue
+        for number, loop in enumerate(patch.loops):
+            if number == 0:
+                continue
+            edges = tuple(p.edge for p in loop)
+            circles = [shape.edges[e].carrier for e in edges if e >= 0]
+            first = circles[0] if circles else None
+            if first is None or any(c.kind != "circle" for c in circles):
+                continue
+            d = first.array
+            if any(np.linalg.norm(c.array[:3] - d[:3]) > 1e-3 * d[6] or abs(c.data[6] - d[6]) > 1e-3 * d[6] for c in circles):
+                continue
+            rule = rules.washer_for(2 * d[6])
+            width = 0.0
+            if rule is not None:
+                width = rule.width * rules.size if rule.width > 0 else float(np.clip(0.8 * d[6], 0.7 * rules.size, 1.2 * rules.size))
+            count = rule.divisions if rule is not None and rule.divisions else ring_divisions(float(d[6]), width, rules.size)
+            by_hand = [rules.divisions[e] for e in edges if e in rules.divisions]
+            if by_hand and len(edges) == 1:
+                count = by_hand[0]
+            widths = tuple(width for _ in range(rule.rings)) if rule is not None else ()
+            holes.append(RoundHole(region, number, edges, float(d[6]), tuple(d[:3].tolist()), tuple(d[3:6].tolist()), count, widths, width))
+    return [_fitted(hole, holes, patches, rules) for hole in holes]
+
+
+def ring_divisions(radius: float, width: float, size: float) -> int:
+    """Even count whose sides match the size half-way across the ring; multiples of four keep it symmetric."""
+    wanted = 2 * np.pi * (radius + width / 2) / size
+    most = 2 * np.pi * radius / (LEAST_SIDE * size)
+    count = 4 * round(wanted / 4)
+    if count < 12:
+        count = 2 * round(wanted / 2)
+    if count < 8:
+        count = 8
+    if count > most:
+        count = 2 * int(most // 2)
+    return int(max(count, 6))
+
+
+def _fitted(hole: RoundHole, holes: list[RoundHole], patches: list[Patch | None], rules: ShellRules) -> RoundHole:
+    """Narrow or drop the rings so that something of the size is left between them and whatever is near."""
+    patch = patches[hole.region]
+    assert patch is not None
+    total = sum(hole.widths)
+    if total <= 0:
+        return hole
+    ring = loop_points(patch, hole.loop)
+    room = np.inf
+    for number in range(len(patch.loops)):
+        if number == hole.loop:
+            continue
+        other = loop_points(patch, number)
+        gap = loop_gap(ring, other)
+        neighbour = next((h for h in holes if h.region == hole.region and h.loop == number), None)
+        # Two rings share the gap in proportion to what they want; a plain border keeps 0.6 of the size free.
+        theirs = sum(neighbour.widths) if neighbour else 0.0
+        if neighbour:
+            room = min(room, (gap - 0.7 * rules.size) * total / (total + theirs) if gap < total + theirs + 0.7 * rules.size else np.inf)
+        else:
+            room = min(room, gap - 0.6 * rules.size)
+    if room >= total:
+        return hole
+    scale = room / total
+    if scale * hole.widths[0] < LEAST_SIDE * rules.size:
+        # One ring that reaches half-way may still fit where several do not.
+        single = min(hole.widths[0], room)
+        widths = (single,) if single >= LEAST_SIDE * rules.size else ()
+    else:
+        widths = tuple(w * scale for w in hole.widths)
+    count = hole.divisions if widths else ring_divisions(hole.radius, 0.0, rules.size)
+    if any(e in rules.divisions for e in hole.edges):
+        count = hole.divisions
+    return RoundHole(hole.region, hole.loop, hole.edges, hole.radius, hole.centre, hole.axis, count, widths, hole.wanted)
+
+
+def loop_points(patch: Patch, number: int) -> Floats:
+    return np.concatenate([patch.flat[p.corners[:-1]] for p in patch.loops[number]])
+
+
+def loop_gap(ring: Floats, other: Floats) -> float:
+    """Least distance between the points of one closed polygon and the sides of another."""
+    a, b = other, np.roll(other, -1, axis=0)
+    side = b - a
+    square = np.maximum(np.einsum("ij,ij->i", side, side), 1e-300)
+    q = ring[:, None, :] - a[None]
+    s = np.clip(np.einsum("pij,ij->pi", q, side) / square, 0, 1)
+    return float(np.linalg.norm(q - s[:, :, None] * side[None], axis=2).min())
+
+
+def ring_outlines(hole_flat: Floats, radius: float, widths: tuple[float, ...]) -> list[Floats]:
+    """Outlines of the rings (each (n, 2)) outward from the hole's nodes in the plane."""
+    centre = hole_flat.mean(axis=0)
+    out, reach = [], 0.0
+    for width in widths:
+        reach += width
+        out.append(centre + (hole_flat - centre) * (1 + reach / radius))
+    return out

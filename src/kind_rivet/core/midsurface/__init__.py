@@ -1,0 +1,1 @@
+"""Sheets in the middle of thin walls, with thickness."""

@@ -1,0 +1,49 @@
+"""From a solid to its sheet: try the ways in turn, prove each, refuse what cannot be proved."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from kind_rivet.core.errors import Refused
+from kind_rivet.core.geometry.rays import FacetTree
+from kind_rivet.core.geometry.shape import Shape
+from kind_rivet.core.geometry.simplify import simplify
+from kind_rivet.core.midsurface.offset_side import make_by_offset
+from kind_rivet.core.midsurface.sheet import Proof, Sheet
+from kind_rivet.core.midsurface.verify import prove
+from kind_rivet.core.midsurface.walls import measure_walls
+
+
+def extract(solid: Shape) -> Sheet:
+    """Midsurface of a thin-walled solid, proved against it.
+
+    Raises `Refused` with the reason when the body is not uniform bent sheet.
+    """
+    tree = FacetTree.over(solid.points, solid.facets)
+    walls = measure_walls(solid, tree)
+    raw, t, sides = make_by_offset(solid, walls, tree)
+    thickness = np.full(len(raw.faces), t)
+    proof = prove(solid, tree, raw, thickness, sides[0] + sides[1])
+    problems = _problems(solid, raw, t, sides, proof)
+    if problems:
+        raise Refused(f"The midsurface does not stand up to its proof: {'; '.join(problems)}.", "The body is no uniform bent sheet; mesh it with solids or simplify it first.")
+    shape, faces = simplify(raw)
+    return Sheet(shape, thickness[faces], "offset of one side", proof)
+
+
+def _problems(solid: Shape, sheet: Shape, t: float, sides: list[list[int]], proof: Proof) -> list[str]:
+    """The acceptance tests of an offset: all must hold."""
+    out = []
+    areas = sorted(float(solid.face_area[g].sum()) for g in sides)
+    area = float(sheet.face_area.sum())
+    if abs(proof.mass_ratio - 1) > 0.005:
+        out.append(f"its mass is {100 * proof.mass_ratio:.1f} % of the solid's")
+    if not 0.999 * areas[0] - 1e-9 <= area <= 1.001 * areas[1]:
+        out.append("its area does not lie between the areas of the two sides")
+    if proof.pieces != 1:
+        out.append(f"it falls into {proof.pieces} pieces")
+    if proof.cover < 0.995:
+        out.append(f"it covers {100 * proof.cover:.1f} % of the solid")
+    if proof.off_middle > 0.02:
+        out.append(f"it lies {100 * proof.off_middle:.0f} % of the wall off the middle")
+    return out

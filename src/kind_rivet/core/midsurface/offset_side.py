@@ -1,0 +1,150 @@
+"""Way A: uniformly thick bent sheet, by offsetting the faces of one side by half the wall.
+
+No kernel call is needed: every facet node of the side moves to the common point of
+the offset tangent planes of the faces that meet there (one plane: along the normal;
+sharp bends: the mitre). Carriers move exactly.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+from scipy.sparse import coo_matrix
+from scipy.sparse.csgraph import connected_components
+
+from kind_rivet.core.errors import Refused
+from kind_rivet.core.geometry.carriers import FREE, Carrier, Floats, fit_curve, offset, project
+from kind_rivet.core.geometry.rays import FacetTree
+from kind_rivet.core.geometry.shape import Edge, Face, Shape
+from kind_rivet.core.midsurface.walls import Walls
+
+
+def side_groups(shape: Shape, walls: Walls, t: float) -> list[list[int]]:
+    """Faces that lie opposite a wall of thickness `t`, grouped where they touch, largest area first.
+
+    A face is a side when most of its rays end at the wall's thickness; rims (as wide
+    as the wall) see along the sheet instead. Raises `Refused` if a large face is neither.
+    """
+    near = np.abs(walls.sample_thickness - t) <= 0.04 * t
+    met = near & (walls.partner >= 0)
+    share = np.bincount(walls.sample_face, met, len(shape.faces)) / np.maximum(np.bincount(walls.sample_face, minlength=len(shape.faces)), 1)
+    width = 2 * shape.face_area / np.maximum(shape.face_border_length, 1e-300)
+    side = share > 0.5
+    # A rim between two sides is as wide as the wall; tabs of that width look opposed across the wrong way.
+    for f in np.flatnonzero(side):
+        partners = walls.partner[(walls.sample_face == f) & met]
+        partner_width = np.median(width[partners])
+        if width[f] < 1.05 * t and partner_width < 1.05 * t and _between_sides(shape, f, side, width, t):
+            side[f] = False
+    faces = np.flatnonzero(side)
+    links = [(a, b) for pair in shape.edge_faces if len(pair) == 2 for a, b in (pair,) if a != b and side[a] and side[b]]
+    number = np.full(len(shape.faces), -1)
+    number[faces] = np.arange(len(faces))
+    if not len(faces):
+        return []
+    row = np.array([number[a] for a, _ in links], int)
+    col = np.array([number[b] for _, b in links], int)
+    graph = coo_matrix((np.ones(len(row)), (row, col)), shape=(len(faces), len(faces)))
+    count, label = connected_components(graph, directed=False)
+    groups = [faces[label == k].tolist() for k in range(count)]
+    return sorted(groups, key=lambda g: -shape.face_area[g].sum())
+
+
+def _between_sides(shape: Shape, face: int, side: np.ndarray, width: Floats, t: float) -> bool:
+    """Does a narrow face join two wide sides along its long edges (as a rim does)?"""
+    wide = {other for e in shape.face_edges[face] for other in shape.edge_faces[e] if other != face and side[other] and width[other] > 1.5 * t}
+    return len(wide) >= 2
+
+
+def offset_side(shape: Shape, group: list[int], t: float) -> Shape:
+    """The sheet half a wall inside the faces of `group`, as a `Shape` that is not solid."""
+    keep = np.isin(shape.facet_face, group)
+    facets = shape.facets[keep]
+    used, flat = np.unique(facets, return_inverse=True)
+    local = flat.reshape(-1, 3).astype(np.int32)
+    face_number = {f: k for k, f in enumerate(group)}
+    owner = np.array([face_number[int(f)] for f in shape.facet_face[keep]], np.int32)
+    normals = shape.normals[keep]
+    points = _mitred(shape.points[used], local, normals, t / 2)
+    first = [int(np.flatnonzero(owner == k)[0]) for k in range(len(group))]
+    old = shape.points[used]
+    faces = tuple(
+        Face(offset(shape.faces[f].carrier, old[local[first[k], 0]], -normals[first[k], 0], t / 2), shape.faces[f].name, shape.faces[f].colour)
+        for k, f in enumerate(group)
+    )
+    where = np.full(len(shape.points), -1, np.int32)
+    where[used] = np.arange(len(used), dtype=np.int32)
+    tolerance = 1e-6 * shape.diagonal
+    edges = []
+    for edge, beside in zip(shape.edges, shape.edge_faces, strict=True):
+        if any(f in face_number for f in beside):
+            nodes = where[edge.nodes]
+            if (nodes >= 0).all():
+                curve = fit_curve(points[nodes], tolerance) if edge.carrier.kind != "free" or len(nodes) > 2 else FREE
+                edges.append(Edge(nodes, curve))
+    for k, face in enumerate(faces):  # facet nodes exactly onto the moved carriers
+        mine = np.unique(local[owner == k])
+        moved = project(face.carrier, points[mine])
+        if np.abs(moved - points[mine]).max(initial=0.0) < 1e-3 * t:
+            points[mine] = moved
+    return Shape(points, local, owner, normals, faces, tuple(edges), solid=False)
+
+
+def _mitred(points: Floats, facets: np.ndarray, normals: Floats, depth: float) -> Floats:
+    """Move each node against its normals so that it ends `depth` below every facet plane that meets there.
+
+    Least change solving n_i · x = −depth for the distinct normals n_i (pseudo-inverse,
+    so nearly equal normals do not blow up).
+    """
+    node = facets.ravel()
+    flat = normals.reshape(-1, 3)
+    mean = np.zeros_like(points)
+    np.add.at(mean, node, flat)
+    mean /= np.maximum(np.linalg.norm(mean, axis=1, keepdims=True), 1e-300)
+    least = np.ones(len(points))
+    np.minimum.at(least, node, np.einsum("ij,ij->i", flat, mean[node]))
+    out = points - depth * mean
+    order = np.argsort(node, kind="stable")
+    bounds = np.searchsorted(node[order], np.arange(len(points) + 1))
+    for i in np.flatnonzero(least < np.cos(np.radians(2.0))):
+        rows = flat[order[bounds[i] : bounds[i + 1]]]
+        solution = np.linalg.pinv(rows, rcond=0.05) @ np.full(len(rows), -depth)
+        out[i] = points[i] + solution
+    return out
+
+
+def make_by_offset(shape: Shape, walls: Walls, tree: FacetTree) -> tuple[Shape, float, list[list[int]]]:
+    """Sheet, thickness and the two side groups of a uniformly thick bent sheet.
+
+    Raises `Refused` when the body is not of that kind: the reason names what was found.
+    """
+    t = walls.typical()
+    if not np.isfinite(t):
+        raise Refused("No wall was found: nothing lies opposite anything.", "Mesh this body with solids.")
+    groups = side_groups(shape, walls, t)
+    area = np.array([shape.face_area[g].sum() for g in groups])
+    total = shape.face_area.sum()
+    if not groups or area.sum() < 0.5 * total:
+        raise Refused("The body is not thin: less than half of its surface lies opposite a wall of one thickness.", "Mesh this body with solids, or split off its thin walls.")
+    main = [g for g, a in zip(groups, area, strict=True) if a > 1e-3 * total]
+    if len(main) != 2:
+        raise Refused(
+            f"The walls fall into {len(main)} sides instead of two, so they meet in joints or have no bend radius.",
+            "Uniform bent sheet with two clear sides can be done; this body cannot yet.",
+        )
+    widest = max(main, key=lambda g: _least_convex_radius(shape, g, t))
+    sheet = offset_side(shape, widest, t)
+    return sheet, t, main
+
+
+def _least_convex_radius(shape: Shape, group: list[int], t: float) -> float:
+    """Smallest radius that shrinks when the group is offset inward (sharp edges count as zero)."""
+    least = np.inf
+    for f in group:
+        carrier = shape.faces[f].carrier
+        if carrier.kind not in ("cylinder", "torus", "sphere"):
+            continue
+        k = int(np.flatnonzero(shape.facet_face == f)[0])
+        moved: Carrier = offset(carrier, shape.points[shape.facets[k, 0]], -shape.normals[k, 0], t / 2)
+        if moved.data[-1] < carrier.data[-1]:
+            least = min(least, moved.data[-1])
+    return float(least)

@@ -1,0 +1,1 @@
+"""Element metrics, limit sheets, the quality index."""

@@ -1,0 +1,1 @@
+"""Making elements better: optimise, drag."""
