@@ -1,0 +1,1 @@
+"""Operations in other processes, with progress and stop."""

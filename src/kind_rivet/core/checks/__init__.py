@@ -1,0 +1,1 @@
+"""What must be right before anything is handed over."""

@@ -1,0 +1,1 @@
+"""The document: a frozen value holding everything the analyst has made."""

@@ -1,0 +1,1 @@
+"""Every reader and writer."""

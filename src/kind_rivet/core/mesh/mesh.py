@@ -14,7 +14,7 @@ from kind_rivet.core.mesh.kinds import KINDS, QUAD, TRIA, WIDTH
 Ints = NDArray[np.int32]
 FREE_NODE, ON_VERTEX, ON_EDGE, ON_FACE = range(4)
 
-NODE_FIELDS = ("points", "node_id", "on_kind", "on_item", "on_body")
+NODE_FIELDS = ("points", "node_id", "on_kind", "on_item", "on_body", "height")
 ELEMENT_FIELDS = ("kind", "conn", "element_id", "part", "thickness", "offset", "body", "face", "ring")
 
 
@@ -28,7 +28,8 @@ class Mesh:
 
     points (n, 3); node_id (n,) stable numbers; on_kind, on_item, on_body (n,) what the
     node sits on (FREE_NODE, ON_VERTEX, ON_EDGE, ON_FACE), its number in that body's
-    sheet, the body (−1 none). kind (m,) element kind; conn (m, 8) node indices, −1
+    sheet, the body (−1 none); height (n,) how far it
+    stands off that on purpose. kind (m,) element kind; conn (m, 8) node indices, −1
     beyond the kind's nodes; element_id (m,); part (m,); thickness, offset (m,) 0 where
     not a shell; body, face, ring (m,) −1 where none.
     """
@@ -38,6 +39,7 @@ class Mesh:
     on_kind: NDArray[np.uint8] = _empty(np.uint8, 0)
     on_item: Ints = _empty(np.int32, 0)
     on_body: Ints = _empty(np.int32, 0)
+    height: Floats = _empty(float, 0)
     kind: NDArray[np.uint8] = _empty(np.uint8, 0)
     conn: Ints = _empty(np.int32, 0, WIDTH)
     element_id: Ints = _empty(np.int32, 0)
@@ -135,6 +137,6 @@ class Mesh:
         first = int(self.node_id.max(initial=0)) + 1
         new = {
             "points": points, "node_id": np.arange(first, first + k, dtype=np.int32), "on_kind": np.zeros(k, np.uint8),
-            "on_item": np.full(k, -1, np.int32), "on_body": np.full(k, -1, np.int32),
+            "on_item": np.full(k, -1, np.int32), "on_body": np.full(k, -1, np.int32), "height": np.zeros(k),
         }  # fmt: skip
         return replace(self, **{name: np.concatenate((getattr(self, name), new[name])) for name in NODE_FIELDS})

@@ -24,6 +24,8 @@ def plan_divisions(shape: Shape, curves: list[Curve], patches: list[Patch | None
     """
     count = np.array([_by_length(curve, rules) for curve in curves], np.int64)
     held = np.zeros(len(curves), bool)
+    short = looked_past(shape, curves, patches, rules)
+    count[short], held[short] = 0, True
     for hole in holes:
         if len(hole.edges) == 1:
             count[hole.edges[0]] = hole.divisions
@@ -45,6 +47,35 @@ def plan_divisions(shape: Shape, curves: list[Curve], patches: list[Patch | None
     _match_opposite(four, count, held, curves)
     _make_even(shape, patches, count, held)
     return count
+
+
+def looked_past(shape: Shape, curves: list[Curve], patches: list[Patch | None], rules: ShellRules) -> NDArray[np.bool_]:
+    """Edges (e,) too short for the size, to be shrunk to one node.
+
+    Left alone are edges of narrow regions and of loops that would lose their shape.
+    """
+    length = np.array([c.length for c in curves])
+    closed = np.array([edge.closed for edge in shape.edges], bool)
+    short = (length < rules.look_past * rules.size) & ~closed
+    for patch in patches:
+        if patch is None:
+            continue
+        narrow = 2 * _flat_area(patch) / max(_border_length(patch, length), 1e-300) < 0.6 * rules.look_past * rules.size
+        for loop in patch.loops:
+            edges = [p.edge for p in loop]
+            left = sum(length[e] for e in edges if not short[e])
+            if narrow or left < 3 * rules.size or sum(not short[e] for e in edges) < 2:
+                short[edges] = False
+    return short
+
+
+def _flat_area(patch: Patch) -> float:
+    a, b, c = (patch.flat[patch.facets[:, k]] for k in range(3))
+    return float(np.abs((b - a)[:, 0] * (c - a)[:, 1] - (b - a)[:, 1] * (c - a)[:, 0]).sum() / 2)
+
+
+def _border_length(patch: Patch, length: NDArray[np.float64]) -> float:
+    return float(sum(length[p.edge] for loop in patch.loops for p in loop))
 
 
 def _by_length(curve: Curve, rules: ShellRules) -> int:

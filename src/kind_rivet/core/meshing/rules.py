@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from types import MappingProxyType
 
 
 @dataclass(frozen=True)
@@ -29,7 +28,8 @@ class ShellRules:
     growth: float = 0.25
     bend_angle: float = 45.0  # most a single element may turn round a bend
     washers: tuple[WasherRule, ...] = (WasherRule(),)
-    divisions: Mapping[int, int] = field(default_factory=lambda: MappingProxyType({}))  # edge → count, set by hand
+    divisions: Mapping[int, int] = field(default_factory=dict)  # edge → count, set by hand
+    look_past: float = 0.25  # edges shorter than this share of the size shrink to one node
     two_rows: bool = True  # at least two rows across any strip wider than 0.75 sizes
 
     def washer_for(self, diameter: float) -> WasherRule | None:

@@ -174,19 +174,41 @@ def _nearest_face(shape: Shape, points: Floats) -> NDArray[np.int64]:
 
 
 def _edge_nodes(shape: Shape, curves: list[Curve], count: NDArray[np.int64], build: _Builder) -> tuple[list[Ints], list[Floats]]:
-    """Nodes along every edge, with their places along it; edges share the nodes at vertices."""
+    """Nodes along every edge, with their places along it; edges share the nodes at vertices.
+
+    An edge with no divisions is looked past: both its ends are one node.
+    """
+    rank: dict[int, float] = {}
+    parent: dict[int, int] = {}
+    for e, edge in enumerate(shape.edges):
+        for end in (int(edge.nodes[0]), int(edge.nodes[-1])):
+            parent.setdefault(end, end)
+            # Of vertices that fall together the one where most and longest edges meet keeps its place.
+            rank[end] = rank.get(end, 0.0) + (1.0 + min(curves[e].length, 1e6) * 1e-6 if count[e] else 0.0)
+
+    def root(v: int) -> int:
+        while parent[v] != v:
+            v = parent[v]
+        return v
+
+    for e, edge in enumerate(shape.edges):
+        if count[e] == 0:
+            a, b = root(int(edge.nodes[0])), root(int(edge.nodes[-1]))
+            if a != b:
+                parent[b if rank[a] >= rank[b] else a] = a if rank[a] >= rank[b] else b
     at_vertex: dict[int, int] = {}
     nodes: list[Ints] = []
     stations: list[Floats] = []
     for e, curve in enumerate(curves):
-        places = np.linspace(0.0, curve.length, int(count[e]) + 1)
         ends = []
         for end in (int(shape.edges[e].nodes[0]), int(shape.edges[e].nodes[-1])):
-            if end not in at_vertex:
-                at_vertex[end] = int(build.nodes(shape.points[[end]], VERTEX, end)[0])
-            ends.append(at_vertex[end])
+            keeper = root(end)
+            if keeper not in at_vertex:
+                at_vertex[keeper] = int(build.nodes(shape.points[[keeper]], VERTEX, keeper)[0])
+            ends.append(at_vertex[keeper])
+        places = np.linspace(0.0, curve.length, int(count[e]) + 1)
         inner = build.nodes(curve.at(places[1:-1]), EDGE, e)
-        nodes.append(np.concatenate(([ends[0]], inner, [ends[1]])).astype(np.int32))
+        nodes.append(np.concatenate(([ends[0]], inner, [ends[1]])).astype(np.int32) if count[e] else np.array(ends[:1], np.int32))
         stations.append(places)
     return nodes, stations
 
@@ -203,6 +225,22 @@ def _passage(patch: Patch, part: BorderEdge, curve: Curve, nodes: Ints, places: 
     return nodes[:-1], flat[:-1]
 
 
+def _vertex_corners(patch: Patch, edge_nodes: list[Ints], build: _Builder) -> list[tuple[int, int]]:
+    """(mesh node, cut vertex) where a looked-past edge left its place to one of its vertices in this region."""
+    points = np.concatenate(build.points[: len(build.points)]) if any(len(edge_nodes[p.edge]) == 1 for loop in patch.loops for p in loop) else None
+    if points is None:
+        return []
+    out = []
+    for loop in patch.loops:
+        for part in loop:
+            if len(edge_nodes[part.edge]) == 1:
+                node = int(edge_nodes[part.edge][0])
+                away = [float(np.linalg.norm(patch.space[c] - points[node])) for c in (part.corners[0], part.corners[-1])]
+                if min(away) < 1e-9 * max(1.0, float(np.abs(points[node]).max())):
+                    out.append((node, int(part.corners[int(np.argmin(away))])))
+    return out
+
+
 def _bowed(along: Floats, curve: Curve, k: NDArray[np.int64], f: Floats) -> Floats:
     """Places between the flat images of facet nodes on the smooth curve through them (exact in the plane up to third order)."""
     flat_curve = Curve(np.column_stack((along, np.zeros(len(along)))), curve.stations, type(curve.carrier)("free"))
@@ -217,10 +255,14 @@ def _mesh_region(
     loops_flat: list[Floats] = []
     rings: list[tuple[int, list[Floats]]] = []
     mine = {h.loop: k for k, h in enumerate(holes) if h.region == number}
+    spot = {int(n): patch.flat[c] for n, c in _vertex_corners(patch, edge_nodes, build)}
     for index, loop in enumerate(patch.loops):
         parts = [_passage(patch, p, curves[p.edge], edge_nodes[p.edge], stations[p.edge]) for p in loop]
         ids = np.concatenate([p[0] for p in parts])
         flat = np.concatenate([p[1] for p in parts])
+        for i, n in enumerate(ids.tolist()):
+            if n in spot:  # a node that stands for looked-past edges lies at one of their vertices
+                flat[i] = spot[n]
         if index in mine and holes[mine[index]].widths:
             hole = holes[mine[index]]
             outlines = ring_outlines(flat, hole.radius, hole.widths)

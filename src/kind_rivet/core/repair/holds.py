@@ -67,6 +67,8 @@ def holds_of(mesh: Mesh, sheets: Mapping[int, Shape]) -> Holds:
                 continue
             code[mine] = CODES[face.carrier.kind]
             data[mine, : len(face.carrier.data)] = face.carrier.data
+            if face.carrier.kind == "cylinder":
+                data[mine, 6] += mesh.height[mine]
             if face.carrier.kind == "free" and body not in trees:
                 trees[body] = FacetTree.over(shape.points, shape.facets)
     return Holds(movable, code, data, trees)
