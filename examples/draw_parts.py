@@ -45,7 +45,9 @@ def box(x: float, y: float, z: float, dx: float, dy: float, dz: float) -> TopoDS
     return BRepPrimAPI_MakeBox(gp_Pnt(x, y, z), dx, dy, dz).Shape()
 
 
-def prism(points: list[tuple[float, float, float]], arcs: dict[int, tuple[float, float, float]], along: tuple[float, float, float]) -> TopoDS_Shape:
+def prism(
+    points: list[tuple[float, float, float]], arcs: dict[int, tuple[float, float, float]], along: tuple[float, float, float]
+) -> TopoDS_Shape:
     """Extrude a closed outline; `arcs` gives a point on the arc that replaces the line from corner i."""
     wire = BRepBuilderAPI_MakeWire()
     for i, start in enumerate(points):

@@ -39,7 +39,10 @@ def run(
 
 
 @app.command()
-def inspect(file: Annotated[Path, typer.Argument(help="Any file Kind Rivet reads")], as_json: Annotated[bool, typer.Option("--json", help="Machine-readable")] = False) -> None:
+def inspect(
+    file: Annotated[Path, typer.Argument(help="Any file Kind Rivet reads")],
+    as_json: Annotated[bool, typer.Option("--json", help="Machine-readable")] = False,
+) -> None:
     """Say what is in a file: bodies with walls and holes, or a mesh with counts, quality and sets."""
     from kind_rivet.headless import inspect_file, plain_words
 

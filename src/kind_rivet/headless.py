@@ -31,7 +31,8 @@ def open_isolated(path: Path) -> Document:
     from kind_rivet.core.geometry.cad import check_step_text
 
     check_step_text(path)
-    return call_isolated(perform, (Document(), "part.open", {"path": str(path)}), READ_LIMIT, f"reading {path.name}")
+    document: Document = call_isolated(perform, (Document(), "part.open", {"path": str(path)}), READ_LIMIT, f"reading {path.name}")
+    return document
 
 
 def run_job(part: Path, size: float, out: Path, sheet: Path | None = None) -> int:
@@ -49,7 +50,7 @@ def run_job(part: Path, size: float, out: Path, sheet: Path | None = None) -> in
     warnings += document.notes[1:]
     for name, parameters in steps:
         try:
-            document = _timed(seconds, name, lambda d=document, n=name, p=parameters: perform(d, n, p))  # type: ignore[misc]
+            document = _timed(seconds, name, lambda d=document, n=name, p=parameters: perform(d, n, p))
         except Refused as refused:
             if name in ("sets.usual", "quality.optimise"):
                 continue  # no round hole, or nothing left to improve: the job goes on
@@ -145,7 +146,12 @@ def plain_words(facts: dict[str, Any]) -> str:
         lines.append(f"  {body['name']}: {x:.4g} × {y:.4g} × {z:.4g} mm, {body['faces']} faces; {body['suits']} suit it: {body['reason']}.")
         lines.append("    walls: " + ", ".join(f"{w['thickness']:g} mm ({100 * w['share']:.0f} %)" for w in body["walls"][:5]))
         if body["holes"]:
-            lines.append("    holes: " + ", ".join(f"{h['count']} × {'Ø' if h['kind'] == 'round' else 'cut-out '}{(h['diameter'] or h['length']):g}" for h in body["holes"]))
+            lines.append(
+                "    holes: "
+                + ", ".join(
+                    f"{h['count']} × {'Ø' if h['kind'] == 'round' else 'cut-out '}{(h['diameter'] or h['length']):g}" for h in body["holes"]
+                )
+            )
         lines.append(f"    suggested size: {body['suggested_size']:g} mm")
     if "elements" in facts:
         lines.append(f"  {facts['nodes']} nodes; " + ", ".join(f"{n} {kind}" for kind, n in facts["elements"].items()))

@@ -1,0 +1,1 @@
+"""The window: the only place that imports PySide6 and VTK rendering."""

@@ -16,7 +16,14 @@ def _serve(pipe: Connection, function: Callable[..., Any], arguments: tuple[Any,
     except Refused as refused:
         pipe.send((False, refused))
     except Exception as error:
-        pipe.send((False, Refused(f"Something went wrong inside the program: {type(error).__name__}: {error}.", "Please keep the file and report it.")))
+        pipe.send(
+            (
+                False,
+                Refused(
+                    f"Something went wrong inside the program: {type(error).__name__}: {error}.", "Please keep the file and report it."
+                ),
+            )
+        )
 
 
 def call_isolated(function: Callable[..., Any], arguments: tuple[Any, ...], limit: float, doing: str) -> Any:

@@ -25,7 +25,11 @@ class Finding:
 
 def spider_nodes(document: Document) -> np.ndarray:
     """Node numbers that spiders and masses use."""
-    lots = [np.array([s.centre]) for s in document.spiders] + [s.nodes for s in document.spiders] + [np.array([m.node]) for m in document.masses]
+    lots = (
+        [np.array([s.centre]) for s in document.spiders]
+        + [s.nodes for s in document.spiders]
+        + [np.array([m.node]) for m in document.masses]
+    )
     return np.unique(np.concatenate(lots)).astype(np.int32) if lots else np.empty(0, np.int32)
 
 
@@ -66,7 +70,13 @@ def check(document: Document) -> list[Finding]:
         out.append(Finding(BLOCKING, f"{len(no_wall)} shells have no thickness.", elements=tuple(no_wall.tolist())))
     failing = document.quality.failing
     if len(failing):
-        out.append(Finding(WARNING, f"{len(failing)} elements fail the limit sheet, the worst at {document.quality.worst:.2f}.", elements=tuple(failing.tolist())))
+        out.append(
+            Finding(
+                WARNING,
+                f"{len(failing)} elements fail the limit sheet, the worst at {document.quality.worst:.2f}.",
+                elements=tuple(failing.tolist()),
+            )
+        )
     count = connected_pieces(document)
     if count > 1:
         out.append(Finding(WARNING, f"The mesh falls into {count} pieces that are not connected."))

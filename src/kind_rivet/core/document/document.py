@@ -65,7 +65,7 @@ class Section:
 
     @property
     def label(self) -> str:
-        return ("Tube " if self.shape == "tube" else "Box ") + " × ".join(f"{m:g}" for m in self.measures)
+        return ("Tube " if self.shape == "tube" else "Box ") + " x ".join(f"{m:g}" for m in self.measures)
 
     def properties(self) -> dict[str, float]:
         """Area, moments of area about both axes and torsion constant (thin closed box: Bredt)."""
@@ -78,7 +78,12 @@ class Section:
         b, h, t = self.measures
         bi, hi = b - 2 * t, h - 2 * t
         torsion = 2 * t * (b - t) ** 2 * (h - t) ** 2 / (b + h - 2 * t)
-        return {"area": b * h - bi * hi, "inertia_1": (b * h**3 - bi * hi**3) / 12, "inertia_2": (h * b**3 - hi * bi**3) / 12, "torsion": torsion}
+        return {
+            "area": b * h - bi * hi,
+            "inertia_1": (b * h**3 - bi * hi**3) / 12,
+            "inertia_2": (h * b**3 - hi * bi**3) / 12,
+            "torsion": torsion,
+        }
 
 
 @dataclass(frozen=True)

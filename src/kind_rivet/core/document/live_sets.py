@@ -65,5 +65,3 @@ def refreshed(document: Document) -> Document:
 def with_set(document: Document, new: EntitySet) -> Document:
     """The set added, or replacing the one of the same name."""
     return replace(document, sets=(*(s for s in document.sets if s.name != new.name), new))
-
-

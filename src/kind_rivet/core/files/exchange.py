@@ -26,7 +26,9 @@ class Exchange:
 
     @staticmethod
     def of(document: Document) -> Exchange:
-        return Exchange(document.mesh, document.parts, document.sets, document.spiders, document.masses, document.quality.index, document.name)
+        return Exchange(
+            document.mesh, document.parts, document.sets, document.spiders, document.masses, document.quality.index, document.name
+        )
 
 
 def node_lookup(mesh: Mesh) -> dict[int, int]:

@@ -24,7 +24,15 @@ from kind_rivet.core.mesh.mesh import Mesh
 
 NAME_LENGTH, LINE_LENGTH = 80, 80
 PLACES = ("on_kind", "on_item", "on_body", "height")
-BY_EXODUS = {k.exodus: k for k in KINDS} | {"TRI": KINDS[2], "QUAD4": KINDS[3], "SHELL": KINDS[3], "BAR2": KINDS[1], "TETRA": KINDS[4], "HEX": KINDS[7], "WEDGE": KINDS[6]}
+BY_EXODUS = {k.exodus: k for k in KINDS} | {
+    "TRI": KINDS[2],
+    "QUAD4": KINDS[3],
+    "SHELL": KINDS[3],
+    "BAR2": KINDS[1],
+    "TETRA": KINDS[4],
+    "HEX": KINDS[7],
+    "WEDGE": KINDS[6],
+}
 
 
 def _text(value: str, length: int) -> np.ndarray:
@@ -50,8 +58,20 @@ def _write(exchange: Exchange, file: Any) -> None:
         for code in np.unique(mesh.kind[mesh.part == part]):
             rows = np.flatnonzero((mesh.part == part) & (mesh.kind == code))
             kind = KINDS[code]
-            attributes = np.column_stack((mesh.thickness[rows], mesh.offset[rows], mesh.body[rows], mesh.face[rows], mesh.ring[rows])) if kind.dimension == 2 else None
-            blocks.append((f"{names.get(int(part), f'part {part}')} {kind.name}", kind.exodus, mesh.conn[rows, : kind.nodes], mesh.element_id[rows], attributes))
+            attributes = (
+                np.column_stack((mesh.thickness[rows], mesh.offset[rows], mesh.body[rows], mesh.face[rows], mesh.ring[rows]))
+                if kind.dimension == 2
+                else None
+            )
+            blocks.append(
+                (
+                    f"{names.get(int(part), f'part {part}')} {kind.name}",
+                    kind.exodus,
+                    mesh.conn[rows, : kind.nodes],
+                    mesh.element_id[rows],
+                    attributes,
+                )
+            )
     element_order = np.concatenate([b[3] for b in blocks]) if blocks else np.empty(0, np.int32)
     spare = int(mesh.element_id.max(initial=0)) + 1
     for spider in exchange.spiders:
@@ -182,13 +202,18 @@ def _read(file: Any, stem: str) -> Exchange:
         lines = [_string(r) for r in var["info_records"][:]]
         if lines and lines[0] == "kind-rivet json":
             about = json.loads("".join(lines[1:]))
-    parts = tuple(Part(**{**p, "section": Section(p["section"]["shape"], tuple(p["section"]["measures"])) if p.get("section") else None}) for p in about.get("parts", []))
-    by_name = {f"{p.name} {k.name}": p.key for p in parts for k in KINDS}
+    parts = tuple(
+        Part(**{**p, "section": Section(p["section"]["shape"], tuple(p["section"]["measures"])) if p.get("section") else None})
+        for p in about.get("parts", [])
+    )
+    by_name = {_string(_text(f"{p.name} {k.name}", NAME_LENGTH)): p.key for p in parts for k in KINDS}
     spider_names = {s["name"]: s for s in about.get("spiders", [])}
     count = len(file.dimensions["num_el_blk"]) if "num_el_blk" in file.dimensions else 0
     names = [_string(r) for r in var["eb_names"][:]] if "eb_names" in var else [f"block {k}" for k in range(1, count + 1)]
     numbers = var["elem_num_map"][:] if "elem_num_map" in var else None
-    rows: dict[str, list[np.ndarray]] = {name: [] for name in ("kind", "conn", "element_id", "part", "thickness", "offset", "body", "face", "ring")}
+    rows: dict[str, list[np.ndarray]] = {
+        name: [] for name in ("kind", "conn", "element_id", "part", "thickness", "offset", "body", "face", "ring")
+    }
     spiders, masses, first, order = [], [], 0, []
     made_parts = list(parts)
     for k in range(1, count + 1):
@@ -213,10 +238,20 @@ def _read(file: Any, stem: str) -> Exchange:
             made_parts.append(Part(part, name, "#9DB4A0", {0: "mass", 1: "beam", 2: "shell", 3: "solid"}[kind.dimension]))
         full = np.full((m, WIDTH), -1, np.int32)
         full[:, : conn.shape[1]] = conn
-        extra = attributes if attributes is not None and attributes.shape[1] == 5 else np.column_stack((np.zeros((m, 2)), np.full((m, 3), -1)))
+        extra = (
+            attributes if attributes is not None and attributes.shape[1] == 5 else np.column_stack((np.zeros((m, 2)), np.full((m, 3), -1)))
+        )
         if attributes is not None and attributes.shape[1] != 5 and kind.dimension == 2:
             extra[:, 0] = attributes[:, 0]
-        values = (np.full(m, kind.code, np.uint8), full, ids.astype(np.int32), np.full(m, part, np.int32), extra[:, 0], extra[:, 1], *(extra[:, j].astype(np.int32) for j in (2, 3, 4)))
+        values = (
+            np.full(m, kind.code, np.uint8),
+            full,
+            ids.astype(np.int32),
+            np.full(m, part, np.int32),
+            extra[:, 0],
+            extra[:, 1],
+            *(extra[:, j].astype(np.int32) for j in (2, 3, 4)),
+        )
         for key, value in zip(rows, values, strict=True):
             rows[key].append(value)
         order.append(ids)
@@ -226,7 +261,15 @@ def _read(file: Any, stem: str) -> Exchange:
     by_id = np.argsort(columns["element_id"], kind="stable")
     columns = {name: values[by_id] for name, values in columns.items()}
     on = about.get("on") or {"on_kind": np.zeros(n), "on_item": np.full(n, -1), "on_body": np.full(n, -1), "height": np.zeros(n)}
-    mesh = Mesh(points=points, node_id=node_id, on_kind=np.array(on["on_kind"], np.uint8), on_item=np.array(on["on_item"], np.int32), on_body=np.array(on["on_body"], np.int32), height=np.array(on["height"], float), **columns)
+    mesh = Mesh(
+        points=points,
+        node_id=node_id,
+        on_kind=np.array(on["on_kind"], np.uint8),
+        on_item=np.array(on["on_item"], np.int32),
+        on_body=np.array(on["on_body"], np.int32),
+        height=np.array(on["height"], float),
+        **columns,
+    )
     colours = about.get("colours", {})
     sets = []
     for prefix, dimension, kind_name in (("ns", "num_node_sets", "node"), ("els", "num_elem_sets", "element")):

@@ -11,7 +11,10 @@ from kind_rivet.core.errors import Refused
 
 def write_sets(sets: tuple[EntitySet, ...], path: Path) -> None:
     """Write `{"sets": [...]}`. Raises `Refused` when the place cannot be written."""
-    rows = [{"name": s.name, "kind": s.kind, "colour": s.colour, "live": s.rule is not None, "count": len(s.ids), "ids": s.ids.tolist()} for s in sets]
+    rows = [
+        {"name": s.name, "kind": s.kind, "colour": s.colour, "live": s.rule is not None, "count": len(s.ids), "ids": s.ids.tolist()}
+        for s in sets
+    ]
     write_text(path, json.dumps({"format": "kind-rivet sets 1", "sets": rows}, indent=1))
 
 

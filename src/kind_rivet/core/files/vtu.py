@@ -31,11 +31,18 @@ def grid_of(exchange: Exchange) -> vtkUnstructuredGrid:
     """The mesh as a VTK grid with all arrays."""
     mesh = exchange.mesh
     lookup = node_lookup(mesh)
-    legs = [(lookup[s.centre], lookup[int(n)], k) for k, s in enumerate(exchange.spiders) for n in s.nodes if int(n) in lookup and s.centre in lookup]
+    legs = [
+        (lookup[s.centre], lookup[int(n)], k)
+        for k, s in enumerate(exchange.spiders)
+        for n in s.nodes
+        if int(n) in lookup and s.centre in lookup
+    ]
     masses = [(lookup[m.node], m.mass) for m in exchange.masses if m.node in lookup]
     count = np.array([k.nodes for k in KINDS])[mesh.kind] if mesh.elements else np.empty(0, int)
     there = np.arange(WIDTH)[None] < count[:, None]
-    connectivity = np.concatenate((mesh.conn[there], [m[0] for m in masses], np.array([leg[:2] for leg in legs], int).ravel())).astype(np.int64)
+    connectivity = np.concatenate((mesh.conn[there], [m[0] for m in masses], np.array([leg[:2] for leg in legs], int).ravel())).astype(
+        np.int64
+    )
     sizes = np.concatenate((count, np.ones(len(masses), int), np.full(len(legs), 2)))
     offsets = np.concatenate(([0], np.cumsum(sizes))).astype(np.int64)
     codes = np.array([k.vtk for k in KINDS], np.uint8)[mesh.kind] if mesh.elements else np.empty(0, np.uint8)
@@ -68,7 +75,13 @@ def grid_of(exchange: Exchange) -> vtkUnstructuredGrid:
     for s in exchange.sets:
         if s.kind == "element":
             cell_arrays[f"eset:{s.name}"] = padded(set_mask(mesh.element_id, s.ids))
-    point_arrays: dict[str, np.ndarray] = {"node_id": mesh.node_id, "on_kind": mesh.on_kind, "on_item": mesh.on_item, "on_body": mesh.on_body, "height": mesh.height}
+    point_arrays: dict[str, np.ndarray] = {
+        "node_id": mesh.node_id,
+        "on_kind": mesh.on_kind,
+        "on_item": mesh.on_item,
+        "on_body": mesh.on_body,
+        "height": mesh.height,
+    }
     for s in exchange.sets:
         if s.kind == "node":
             point_arrays[f"nset:{s.name}"] = set_mask(mesh.node_id, s.ids)
@@ -146,11 +159,22 @@ def _exchange_of(grid: vtkUnstructuredGrid, title: str) -> Exchange:
     )  # fmt: skip
     field = grid.GetFieldData().GetAbstractArray("kind_rivet")
     about = json.loads(field.GetValue(0)) if field is not None else {}
-    parts = tuple(Part(**{**p, "section": Section(p["section"]["shape"], tuple(p["section"]["measures"])) if p.get("section") else None}) for p in about.get("parts", []))
+    parts = tuple(
+        Part(**{**p, "section": Section(p["section"]["shape"], tuple(p["section"]["measures"])) if p.get("section") else None})
+        for p in about.get("parts", [])
+    )
     colour = {s["name"]: s["colour"] for s in about.get("sets", [])}
     order = {s["name"]: k for k, s in enumerate(about.get("sets", []))}
-    sets = [EntitySet(name[5:], "element", mesh.element_id[values[keep] > 0], colour.get(name[5:], "#2F6F8F")) for name, values in cell.items() if name.startswith("eset:")]
-    sets += [EntitySet(name[5:], "node", mesh.node_id[values > 0], colour.get(name[5:], "#2F6F8F")) for name, values in point.items() if name.startswith("nset:")]
+    sets = [
+        EntitySet(name[5:], "element", mesh.element_id[values[keep] > 0], colour.get(name[5:], "#2F6F8F"))
+        for name, values in cell.items()
+        if name.startswith("eset:")
+    ]
+    sets += [
+        EntitySet(name[5:], "node", mesh.node_id[values > 0], colour.get(name[5:], "#2F6F8F"))
+        for name, values in point.items()
+        if name.startswith("nset:")
+    ]
     sets.sort(key=lambda s: order.get(s.name, 0))
     spiders = []
     for k, s in enumerate(about.get("spiders", [])):

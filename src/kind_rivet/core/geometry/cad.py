@@ -54,7 +54,9 @@ def check_step_text(path: Path) -> None:
     if not head.strip():
         raise Unreadable(f"{path.name} is empty.", "Export the part from the CAD system again.")
     if b"ISO-10303-21" not in head:
-        raise Unreadable(f"{path.name} is not a STEP file: its first line does not say ISO-10303-21.", "Export the part as STEP (AP203, AP214 or AP242).")
+        raise Unreadable(
+            f"{path.name} is not a STEP file: its first line does not say ISO-10303-21.", "Export the part as STEP (AP203, AP214 or AP242)."
+        )
     if b"END-ISO-10303-21" not in tail:
         raise Unreadable(f"{path.name} ends in the middle: its closing line is missing.", "Copy or export the file again.")
 
@@ -199,10 +201,10 @@ def _label_colour(document: Any, label: Any) -> str:
 
 def facet_shape(shape: Any, deflection: float, angle: float) -> Shape:
     """Facets, faces and edges of a kernel shape as a `Shape`; nodes on edges are shared by construction."""
+    from OCP.Bnd import Bnd_Box
     from OCP.BRep import BRep_Tool
     from OCP.BRepBndLib import BRepBndLib
     from OCP.BRepMesh import BRepMesh_IncrementalMesh
-    from OCP.Bnd import Bnd_Box
     from OCP.collections import IndexedMap_TopoDS_Shape_TopTools_ShapeMapHasher as ShapeMap
     from OCP.TopAbs import TopAbs_EDGE, TopAbs_FACE, TopAbs_REVERSED, TopAbs_VERTEX
     from OCP.TopExp import TopExp
@@ -273,7 +275,7 @@ def facet_shape(shape: Any, deflection: float, angle: float) -> Shape:
         missing = np.flatnonzero(node < 0)
         # Degenerated edges (apex of a cone, pole of a sphere) leave several nodes at one point: weld those.
         spots: dict[tuple[float, ...], int] = {}
-        for i in missing:
+        for i in missing.tolist():
             key = tuple(np.round(local[i] / (1e-9 * size + 1e-300)).tolist())
             if key not in spots:
                 spots[key] = count

@@ -52,8 +52,8 @@ def find_holes(shape: Shape) -> tuple[Hole, ...]:
         groups.setdefault(root(wall), []).extend(loops)
     out = []
     for key, loops in groups.items():
-        walls = tuple(sorted(f for f in parent if root(f) == key and f not in hosts or f == key))
-        out.append(_describe(shape, loops, walls))
+        members = tuple(sorted(f for f in parent if (root(f) == key and f not in hosts) or f == key))
+        out.append(_describe(shape, loops, members))
     return tuple(sorted(out, key=lambda h: (h.diameter, h.width, h.centre)))
 
 
@@ -65,7 +65,9 @@ def _inner_loops(shape: Shape) -> list[tuple[int, list[int]]]:
         loops = _connected(shape, own)
         if len(loops) < 2 or len(own) != len(edges):
             continue  # one loop, or closed round with a seam (a tube's ends are no holes)
-        reach = [float(np.linalg.norm(np.ptp(np.concatenate([shape.points[shape.edges[e].nodes] for e in loop]), axis=0))) for loop in loops]
+        reach = [
+            float(np.linalg.norm(np.ptp(np.concatenate([shape.points[shape.edges[e].nodes] for e in loop]), axis=0))) for loop in loops
+        ]
         outer = int(np.argmax(reach))
         out += [(f, loop) for k, loop in enumerate(loops) if k != outer]
     return out
@@ -111,7 +113,10 @@ def _describe(shape: Shape, loops: list[list[int]], walls: tuple[int, ...]) -> H
     for loop in loops:
         carriers = [shape.edges[e].carrier for e in loop]
         first = carriers[0].array
-        if all(c.kind == "circle" and np.linalg.norm(c.array[:3] - first[:3]) < 1e-3 * first[6] and abs(c.data[6] - first[6]) < 1e-3 * first[6] for c in carriers):
+        if all(
+            c.kind == "circle" and np.linalg.norm(c.array[:3] - first[:3]) < 1e-3 * first[6] and abs(c.data[6] - first[6]) < 1e-3 * first[6]
+            for c in carriers
+        ):
             circles.append(first)
     points = np.concatenate([shape.points[shape.edges[e].nodes] for loop in loops for e in loop])
     centre = points.mean(axis=0)

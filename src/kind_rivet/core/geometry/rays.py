@@ -219,15 +219,37 @@ class FacetTree:
         low, high = np.empty((2 * m + 1, 3)), np.empty((2 * m + 1, 3))
         start, count = np.zeros(2 * m + 1, np.int32), np.zeros(2 * m + 1, np.int32)
         used = _build((low_f + high_f) / 2, low_f, high_f, order, low, high, start, count) if m else 0
-        return FacetTree(np.ascontiguousarray(points, float), np.ascontiguousarray(facets, np.int32), order, low[:used], high[:used], start[:used], count[:used])
+        return FacetTree(
+            np.ascontiguousarray(points, float),
+            np.ascontiguousarray(facets, np.int32),
+            order,
+            low[:used],
+            high[:used],
+            start[:used],
+            count[:used],
+        )
 
     def cast(self, origins: Floats, directions: Floats, least: float = 0.0, reach: float | Floats = np.inf) -> tuple[Floats, Ints]:
         """Distance (n,) to the first facet beyond `least` along each ray (inf if none) and its number (−1 if none)."""
         limit = np.broadcast_to(np.asarray(reach, float), len(origins)).copy()
         if not len(self.facets):
             return np.full(len(origins), np.inf), np.full(len(origins), -1, np.int32)
-        return _cast(np.ascontiguousarray(origins, float), np.ascontiguousarray(directions, float), float(least), limit, self.points, self.facets, self.order, self.low, self.high, self.start, self.count)
+        return _cast(
+            np.ascontiguousarray(origins, float),
+            np.ascontiguousarray(directions, float),
+            float(least),
+            limit,
+            self.points,
+            self.facets,
+            self.order,
+            self.low,
+            self.high,
+            self.start,
+            self.count,
+        )
 
     def nearest(self, queries: Floats) -> tuple[Ints, Floats, Floats]:
         """Nearest facet (n,), its barycentric weights (n, 3) and the distance (n,)."""
-        return _nearest(np.ascontiguousarray(queries, float), self.points, self.facets, self.order, self.low, self.high, self.start, self.count)
+        return _nearest(
+            np.ascontiguousarray(queries, float), self.points, self.facets, self.order, self.low, self.high, self.start, self.count
+        )

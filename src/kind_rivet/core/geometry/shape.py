@@ -69,7 +69,7 @@ class Shape:
 
     @cached_property
     def face_area(self) -> Floats:
-        return np.bincount(self.facet_face, self.facet_area, len(self.faces))
+        return np.asarray(np.bincount(self.facet_face, self.facet_area, len(self.faces)), float)
 
     @cached_property
     def volume(self) -> float:

@@ -47,7 +47,9 @@ def _joined_faces(shape: Shape) -> NDArray[np.int64]:
     for e, faces in enumerate(shape.edge_faces):
         if len(faces) == 2 and faces[0] != faces[1]:
             a, b = faces
-            if same(shape.faces[a].carrier, shape.faces[b].carrier, shape.points[shape.edges[e].nodes], tolerance) and _closed_round(shape, root(a), root(b)):
+            if same(shape.faces[a].carrier, shape.faces[b].carrier, shape.points[shape.edges[e].nodes], tolerance) and _closed_round(
+                shape, root(a), root(b)
+            ):
                 ra, rb = root(a), root(b)
                 label[max(ra, rb)] = min(ra, rb)
     return np.array([root(f) for f in range(len(shape.faces))])

@@ -68,5 +68,3 @@ def unused_nodes(mesh: Mesh, also: NDArray[np.int32]) -> NDArray[np.int64]:
     used = np.zeros(mesh.nodes, bool)
     used[mesh.conn[mesh.conn >= 0]] = True
     return np.flatnonzero(~used & ~np.isin(mesh.node_id, also))
-
-

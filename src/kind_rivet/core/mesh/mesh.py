@@ -115,7 +115,9 @@ class Mesh:
             element_id=(np.arange(other.elements) + first_element + 1).astype(np.int32),
             conn=np.where(other.conn >= 0, other.conn + self.nodes, -1).astype(np.int32),
         )
-        return Mesh(**{name: np.concatenate((getattr(self, name), getattr(shifted, name))) for name in (*NODE_FIELDS, *ELEMENT_FIELDS)})
+        return Mesh(
+            **{name: np.concatenate((getattr(self, name), np.asarray(getattr(shifted, name)))) for name in (*NODE_FIELDS, *ELEMENT_FIELDS)}
+        )
 
     def with_elements(self, kind: int, conn: NDArray[Any], part: int, **values: Any) -> Mesh:
         """Elements of one kind added on existing nodes; `conn` (k, nodes of the kind) indices."""
@@ -135,7 +137,7 @@ class Mesh:
         """Free nodes added at the end."""
         k = len(points)
         first = int(self.node_id.max(initial=0)) + 1
-        new = {
+        new: dict[str, Any] = {
             "points": points, "node_id": np.arange(first, first + k, dtype=np.int32), "on_kind": np.zeros(k, np.uint8),
             "on_item": np.full(k, -1, np.int32), "on_body": np.full(k, -1, np.int32), "height": np.zeros(k),
         }  # fmt: skip

@@ -59,7 +59,12 @@ class Curve:
             slope[0] = slope[-1] = (p[1] - p[-2]) / max(x[1] - x[0] + x[-1] - x[-2], 1e-300)
         h = (x[k + 1] - x[k])[:, None]
         f = f[:, None]
-        return p[k] * (1 + 2 * f) * (1 - f) ** 2 + slope[k] * h * f * (1 - f) ** 2 + p[k + 1] * f**2 * (3 - 2 * f) + slope[k + 1] * h * f**2 * (f - 1)
+        return (
+            p[k] * (1 + 2 * f) * (1 - f) ** 2
+            + slope[k] * h * f * (1 - f) ** 2
+            + p[k + 1] * f**2 * (3 - 2 * f)
+            + slope[k + 1] * h * f**2 * (f - 1)
+        )
 
     def segment(self, places: Floats) -> tuple[np.ndarray, Floats]:
         """Facet segment (n,) and share along it (n,) of distances along the curve."""

@@ -17,7 +17,9 @@ from kind_rivet.core.meshing.washers import RoundHole
 Sides = tuple[list[int], list[int], list[int], list[int]]
 
 
-def plan_divisions(shape: Shape, curves: list[Curve], patches: list[Patch | None], holes: list[RoundHole], rules: ShellRules) -> NDArray[np.int64]:
+def plan_divisions(
+    shape: Shape, curves: list[Curve], patches: list[Patch | None], holes: list[RoundHole], rules: ShellRules
+) -> NDArray[np.int64]:
     """Divisions (e,) of every edge; counts set by hand stay.
 
     Every region gets an even number of border sides where the free edges allow it.
@@ -125,7 +127,11 @@ def _match_opposite(four: list[Sides], count: NDArray[np.int64], held: NDArray[n
     for group in groups.values():
         if len(group) > 1:
             fixed = [e for e in group if held[e]]
-            value = max(count[e] for e in fixed) if fixed else max(round(float(np.mean([count[e] for e in group]))), min(count[e] for e in group))
+            value = (
+                max(count[e] for e in fixed)
+                if fixed
+                else max(round(float(np.mean([count[e] for e in group]))), min(count[e] for e in group))
+            )
             for e in group:
                 if not held[e]:
                     count[e] = value
@@ -142,7 +148,7 @@ def _match_opposite(four: list[Sides], count: NDArray[np.int64], held: NDArray[n
                 sign = 1 if many is c else -1
                 free = [e for e in many if not held[e]]
                 if free:
-                    longest = max(free, key=lambda e: curves[e].length / max(count[e], 1))
+                    longest = max(free, key=lambda e: curves[e].length / max(int(count[e]), 1))
                     if count[longest] + sign * gap >= 1:
                         count[longest] += sign * gap
                         changed = True
@@ -199,4 +205,6 @@ def _make_even(shape: Shape, patches: list[Patch | None], count: NDArray[np.int6
 
 def odd_regions(patches: list[Patch | None], count: NDArray[np.int64]) -> list[int]:
     """Regions whose border has an odd number of sides: they keep at least one tria."""
-    return [r for r, patch in enumerate(patches) if patch and sum(int(count[p.edge]) for loop in patch.loops for p in loop if p.edge >= 0) % 2]
+    return [
+        r for r, patch in enumerate(patches) if patch and sum(int(count[p.edge]) for loop in patch.loops for p in loop if p.edge >= 0) % 2
+    ]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -116,7 +117,7 @@ def lay_flat(shape: Shape, faces: tuple[int, ...]) -> Patch:
         nodes = shape.edges[e].nodes.tolist()
         if shape.edges[e].closed:
             first[e] = nodes[0]
-        for a, b in zip(nodes[:-1], nodes[1:], strict=True):
+        for a, b in itertools.pairwise(nodes):
             passages[(a, b)] = (e, True)
             passages[(b, a)] = (e, False)
     cut, count, borders = _cut(facets, passages)
@@ -175,7 +176,13 @@ def _cut(facets: Ints, passages: dict[tuple[int, int], tuple[int, bool]]) -> tup
     return cut, len(names), following
 
 
-def _loops(cut: NDArray[np.int64], node_of: NDArray[np.int64], borders: dict[int, int], passages: dict[tuple[int, int], tuple[int, bool]], first: dict[int, int]) -> list[tuple[BorderEdge, ...]]:
+def _loops(
+    cut: NDArray[np.int64],
+    node_of: NDArray[np.int64],
+    borders: dict[int, int],
+    passages: dict[tuple[int, int], tuple[int, bool]],
+    first: dict[int, int],
+) -> list[tuple[BorderEdge, ...]]:
     """Walk the border sides into loops and group them into passages along edges."""
     flat = cut.ravel()
     step = {int(flat[a]): int(flat[b]) for a, b in borders.items()}
@@ -191,7 +198,9 @@ def _loops(cut: NDArray[np.int64], node_of: NDArray[np.int64], borders: dict[int
     return loops
 
 
-def _passages(ring: list[int], node_of: NDArray[np.int64], passages: dict[tuple[int, int], tuple[int, bool]], first: dict[int, int]) -> tuple[BorderEdge, ...]:
+def _passages(
+    ring: list[int], node_of: NDArray[np.int64], passages: dict[tuple[int, int], tuple[int, bool]], first: dict[int, int]
+) -> tuple[BorderEdge, ...]:
     """Group a closed ring of cut vertices into passages; closed edges begin at their own first node."""
     n = len(ring)
     label = [passages.get((int(node_of[ring[i]]), int(node_of[ring[(i + 1) % n]])), (-1, True)) for i in range(n)]

@@ -227,7 +227,11 @@ def _passage(patch: Patch, part: BorderEdge, curve: Curve, nodes: Ints, places: 
 
 def _vertex_corners(patch: Patch, edge_nodes: list[Ints], build: _Builder) -> list[tuple[int, int]]:
     """(mesh node, cut vertex) where a looked-past edge left its place to one of its vertices in this region."""
-    points = np.concatenate(build.points[: len(build.points)]) if any(len(edge_nodes[p.edge]) == 1 for loop in patch.loops for p in loop) else None
+    points = (
+        np.concatenate(build.points[: len(build.points)])
+        if any(len(edge_nodes[p.edge]) == 1 for loop in patch.loops for p in loop)
+        else None
+    )
     if points is None:
         return []
     out = []
@@ -268,10 +272,9 @@ def _mesh_region(
             outlines = ring_outlines(flat, hole.radius, hole.widths)
             for outline in outlines:
                 outer_ids = build.nodes(*_on_faces(patch, outline))
-                points, quads = fill_ring(outline[::-1], flat[::-1])
+                _, quads = fill_ring(outline[::-1], flat[::-1])
                 table = np.concatenate((outer_ids[::-1], ids[::-1]))
-                face = build.item[-1][np.argsort(np.arange(len(outer_ids)))]
-                build.add(table[quads], face[::-1], mine[index])
+                build.add(table[quads], build.item[-1][::-1], mine[index])
                 ids, flat = outer_ids, outline
             rings.append((mine[index], outlines))
         loops_nodes.append(ids)

@@ -100,7 +100,7 @@ def _fitted(hole: RoundHole, holes: list[RoundHole], patches: list[Patch | None]
     if scale * hole.widths[0] < LEAST_SIDE * rules.size:
         # One ring that reaches half-way may still fit where several do not.
         single = min(hole.widths[0], room)
-        widths = (single,) if single >= LEAST_SIDE * rules.size else ()
+        widths: tuple[float, ...] = (single,) if single >= LEAST_SIDE * rules.size else ()
     else:
         widths = tuple(w * scale for w in hole.widths)
     count = hole.divisions if widths else ring_divisions(hole.radius, 0.0, rules.size)

@@ -26,7 +26,10 @@ def extract(solid: Shape) -> Sheet:
     proof = prove(solid, tree, raw, thickness, sides[0] + sides[1])
     problems = _problems(solid, raw, t, sides, proof)
     if problems:
-        raise Refused(f"The midsurface does not stand up to its proof: {'; '.join(problems)}.", "The body is no uniform bent sheet; mesh it with solids or simplify it first.")
+        raise Refused(
+            f"The midsurface does not stand up to its proof: {'; '.join(problems)}.",
+            "The body is no uniform bent sheet; mesh it with solids or simplify it first.",
+        )
     shape, faces = simplify(raw)
     return Sheet(shape, thickness[faces], "offset of one side", proof)
 

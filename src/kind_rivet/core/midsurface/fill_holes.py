@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from dataclasses import replace
 
 import numpy as np
@@ -34,7 +35,11 @@ def close_holes(shape: Shape, centres: Floats, axes: Floats, diameters: Floats) 
             away = middle - centres[h]
             radial = away - (away @ axes[h]) * axes[h]
             reach = np.linalg.norm(ring_points - middle, axis=1).mean() * 2
-            if np.linalg.norm(radial) < 0.1 * diameters[h] and abs(reach - diameters[h]) < 0.2 * diameters[h] and abs(away @ axes[h]) < 2 * diameters[h]:
+            if (
+                np.linalg.norm(radial) < 0.1 * diameters[h]
+                and abs(reach - diameters[h]) < 0.2 * diameters[h]
+                and abs(away @ axes[h]) < 2 * diameters[h]
+            ):
                 best = (edges, ring, middle)
                 break
         if best is None:
@@ -61,7 +66,9 @@ def close_holes(shape: Shape, centres: Floats, axes: Floats, diameters: Floats) 
     if not gone:
         return shape, np.empty((0, 3)), missing
     kept = tuple(e for k, e in enumerate(shape.edges) if k not in gone)
-    out = replace(shape, points=points, facets=np.concatenate(facets), facet_face=np.concatenate(owner), normals=np.concatenate(normals), edges=kept)
+    out = replace(
+        shape, points=points, facets=np.concatenate(facets), facet_face=np.concatenate(owner), normals=np.concatenate(normals), edges=kept
+    )
     return out, np.array(middles), missing
 
 
@@ -78,7 +85,7 @@ def _closed_free_loops(shape: Shape) -> list[tuple[list[int], NDArray[np.int32]]
         following: dict[int, list[int]] = {}
         for e in loop:
             nodes = shape.edges[e].nodes.tolist()
-            for a, b in zip(nodes[:-1], nodes[1:], strict=True):
+            for a, b in itertools.pairwise(nodes):
                 following.setdefault(a, []).append(b)
                 following.setdefault(b, []).append(a)
         if any(len(v) != 2 for v in following.values()):

@@ -26,11 +26,13 @@ def side_groups(shape: Shape, walls: Walls, t: float) -> list[list[int]]:
     """
     near = np.abs(walls.sample_thickness - t) <= 0.04 * t
     met = near & (walls.partner >= 0)
-    share = np.bincount(walls.sample_face, met, len(shape.faces)) / np.maximum(np.bincount(walls.sample_face, minlength=len(shape.faces)), 1)
+    share = np.bincount(walls.sample_face, met, len(shape.faces)) / np.maximum(
+        np.bincount(walls.sample_face, minlength=len(shape.faces)), 1
+    )
     width = 2 * shape.face_area / np.maximum(shape.face_border_length, 1e-300)
     side = share > 0.5
     # A rim between two sides is as wide as the wall; tabs of that width look opposed across the wrong way.
-    for f in np.flatnonzero(side):
+    for f in np.flatnonzero(side).tolist():
         partners = walls.partner[(walls.sample_face == f) & met]
         partner_width = np.median(width[partners])
         if width[f] < 1.05 * t and partner_width < 1.05 * t and _between_sides(shape, f, side, width, t):
@@ -51,7 +53,9 @@ def side_groups(shape: Shape, walls: Walls, t: float) -> list[list[int]]:
 
 def _between_sides(shape: Shape, face: int, side: np.ndarray, width: Floats, t: float) -> bool:
     """Does a narrow face join two wide sides along its long edges (as a rim does)?"""
-    wide = {other for e in shape.face_edges[face] for other in shape.edge_faces[e] if other != face and side[other] and width[other] > 1.5 * t}
+    wide = {
+        other for e in shape.face_edges[face] for other in shape.edge_faces[e] if other != face and side[other] and width[other] > 1.5 * t
+    }
     return len(wide) >= 2
 
 
@@ -68,7 +72,11 @@ def offset_side(shape: Shape, group: list[int], t: float) -> Shape:
     first = [int(np.flatnonzero(owner == k)[0]) for k in range(len(group))]
     old = shape.points[used]
     faces = tuple(
-        Face(offset(shape.faces[f].carrier, old[local[first[k], 0]], -normals[first[k], 0], t / 2), shape.faces[f].name, shape.faces[f].colour)
+        Face(
+            offset(shape.faces[f].carrier, old[local[first[k], 0]], -normals[first[k], 0], t / 2),
+            shape.faces[f].name,
+            shape.faces[f].colour,
+        )
         for k, f in enumerate(group)
     )
     where = np.full(len(shape.points), -1, np.int32)
@@ -124,7 +132,10 @@ def make_by_offset(shape: Shape, walls: Walls, tree: FacetTree) -> tuple[Shape, 
     area = np.array([shape.face_area[g].sum() for g in groups])
     total = shape.face_area.sum()
     if not groups or area.sum() < 0.5 * total:
-        raise Refused("The body is not thin: less than half of its surface lies opposite a wall of one thickness.", "Mesh this body with solids, or split off its thin walls.")
+        raise Refused(
+            "The body is not thin: less than half of its surface lies opposite a wall of one thickness.",
+            "Mesh this body with solids, or split off its thin walls.",
+        )
     main = [g for g, a in zip(groups, area, strict=True) if a > 1e-3 * total]
     if len(main) != 2:
         raise Refused(

@@ -61,7 +61,10 @@ def _inner_free(sheet: Shape, tree: FacetTree, thickness: Floats) -> float:
             continue
         a, b = sheet.points[edge.nodes[:-1]], sheet.points[edge.nodes[1:]]
         t = thickness[beside[0]]
-        facets = [sheet.segment_faces[(x, y) if x < y else (y, x)][0] for x, y in zip(edge.nodes[:-1].tolist(), edge.nodes[1:].tolist(), strict=True)]
+        facets = [
+            sheet.segment_faces[(x, y) if x < y else (y, x)][0]
+            for x, y in zip(edge.nodes[:-1].tolist(), edge.nodes[1:].tolist(), strict=True)
+        ]
         normal = sheet.facet_normal[facets]
         inward = sheet.points[sheet.facets[facets]].mean(axis=1) - (a + b) / 2
         out = unit(np.cross(b - a, normal))

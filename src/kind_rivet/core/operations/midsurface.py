@@ -37,14 +37,21 @@ def extract_midsurfaces(document: Document, parameters: ExtractMidsurface, progr
             continue
         out = [h for h in document.left_out if h.body == body.key]
         if out:
-            shape, _, missing = close_holes(sheet.shape, np.array([h.centre for h in out]), np.array([h.axis for h in out]), np.array([h.diameter for h in out]))
+            shape, _, missing = close_holes(
+                sheet.shape, np.array([h.centre for h in out]), np.array([h.axis for h in out]), np.array([h.diameter for h in out])
+            )
             sheet = replace(sheet, shape=shape)
-            notes += [f"{body.name}: the {out[m].diameter:g} {document.units} hole was not found on the midsurface and stays." for m in missing]
+            notes += [
+                f"{body.name}: the {out[m].diameter:g} {document.units} hole was not found on the midsurface and stays." for m in missing
+            ]
         sheets[body.key] = sheet
         basis[f"sheet:{body.key}"] = document.prepare_state(body.key)
         made += 1
         walls = ", ".join(f"{t:g}" for t in sheet.thicknesses)
-        notes.insert(0, f"{body.name}: {len(sheet.shape.faces)} walls, {walls} {document.units} thick, {100 * sheet.proof.mass_ratio:.1f} % of the solid's mass.")
+        notes.insert(
+            0,
+            f"{body.name}: {len(sheet.shape.faces)} walls, {walls} {document.units} thick, {100 * sheet.proof.mass_ratio:.1f} % of the solid's mass.",
+        )
     if not made:
         raise Refused(refusals[0], refusals[1] if len(refusals) > 1 else "")
     return replace(document, sheets=sheets, basis=basis, notes=(*notes, *refusals))

@@ -29,10 +29,15 @@ def assign_material(document: Document, parameters: AssignMaterial, progress: Pr
     if document.material(parameters.material) is None:
         raise Refused(f"There is no material called {parameters.material}.", f"Known: {', '.join(m.name for m in document.materials)}.")
     keys = list(parameters.bodies) or [b.key for b in document.bodies]
-    given = dict(document.body_material) | {k: parameters.material for k in keys}
+    given = dict(document.body_material) | dict.fromkeys(keys, parameters.material)
     names = {document.body(k).name for k in keys}
     parts = tuple(replace(p, material=parameters.material) if p.kind == "shell" and p.name in names else p for p in document.parts)
-    return replace(document, body_material=given, parts=parts, notes=(f"{parameters.material} for {len(keys)} {'body' if len(keys) == 1 else 'bodies'}.",))
+    return replace(
+        document,
+        body_material=given,
+        parts=parts,
+        notes=(f"{parameters.material} for {len(keys)} {'body' if len(keys) == 1 else 'bodies'}.",),
+    )
 
 
 def _section(shape: str, width: float, height: float, wall: float) -> Section:
@@ -79,7 +84,12 @@ def beams_along(document: Document, parameters: BeamsAlongEdges, progress: Progr
     chains = [np.array([index[int(n)] for n in lines[e]]) for e in parameters.edges]
     conn = np.concatenate([np.column_stack((c[:-1], c[1:])) for c in chains])
     mesh = document.mesh.with_elements(BEAM, conn, key)
-    return replace(document, mesh=mesh, parts=parts, notes=(f"{len(conn)} beams along {len(chains)} edge{'s' if len(chains) > 1 else ''}, {section.label}.",))
+    return replace(
+        document,
+        mesh=mesh,
+        parts=parts,
+        notes=(f"{len(conn)} beams along {len(chains)} edge{'s' if len(chains) > 1 else ''}, {section.label}.",),
+    )
 
 
 class BeamBetween(Parameters):
@@ -147,7 +157,12 @@ def solid_layers(document: Document, parameters: SolidLayers, progress: Progress
     parts, key = _part(document, "Solid layers", "solid", parameters.material)
     mesh = grow_layers(document.mesh, chosen, parameters.layers, parameters.height, key, axis)
     made = mesh.elements - document.mesh.elements
-    return replace(document, mesh=mesh, parts=parts, notes=(f"{made} solids in {parameters.layers} layers, {abs(parameters.height):g} {document.units} high.",))
+    return replace(
+        document,
+        mesh=mesh,
+        parts=parts,
+        notes=(f"{made} solids in {parameters.layers} layers, {abs(parameters.height):g} {document.units} high.",),
+    )
 
 
 class SpidersOnHoles(Parameters):
@@ -181,7 +196,9 @@ def spiders_on_holes(document: Document, parameters: SpidersOnHoles, progress: P
         made += 1
     if not made:
         raise Refused("Every chosen hole already has a spider.", "Choose other holes.")
-    note = f"{made} rigid spider{'s' if made > 1 else ''}, one per hole" + (f", each with {parameters.mass:g} t." if parameters.mass > 0 else ".")
+    note = f"{made} rigid spider{'s' if made > 1 else ''}, one per hole" + (
+        f", each with {parameters.mass:g} t." if parameters.mass > 0 else "."
+    )
     return replace(document, mesh=mesh, spiders=tuple(spiders), masses=tuple(masses), notes=(note,))
 
 
@@ -208,7 +225,10 @@ def merge_nodes(document: Document, parameters: MergeNodes, progress: Progress) 
     """Merge nodes within a tolerance, keeping the lowest number; elements are never collapsed."""
     groups = coincident_groups(document.mesh, parameters.tolerance)
     if not groups:
-        raise Refused(f"No nodes lie within {parameters.tolerance:g} {document.units} of each other.", "Nothing needs merging, or the tolerance is too small.")
+        raise Refused(
+            f"No nodes lie within {parameters.tolerance:g} {document.units} of each other.",
+            "Nothing needs merging, or the tolerance is too small.",
+        )
     mesh, dropped, left = merged(document.mesh, groups)
 
     def now(ids: NDArray[np.int32]) -> NDArray[np.int32]:

@@ -13,7 +13,9 @@ from kind_rivet.core.operations.registry import Parameters, Progress, operation
 
 
 class LeaveOutHoles(Parameters):
-    below: float = Field(5.0, gt=0, title="Diameter below", description="Round holes smaller than this are left out", json_schema_extra={"unit": "length"})
+    below: float = Field(
+        5.0, gt=0, title="Diameter below", description="Round holes smaller than this are left out", json_schema_extra={"unit": "length"}
+    )
     hard_points: bool = Field(False, title="Hard point at the centre", description="Leave a node at each hole's centre")
     bodies: tuple[int, ...] = Field((), title="Bodies", description="Empty: all bodies")
 
@@ -30,8 +32,13 @@ def leave_out_holes(document: Document, parameters: LeaveOutHoles, progress: Pro
             if hole.kind == "round" and hole.diameter < parameters.below and (body.key, tuple(np.round(hole.centre, 4))) not in known:
                 new.append(LeftOut(body.key, hole.centre, hole.axis, hole.diameter, parameters.hard_points))
     if not new:
-        raise Refused(f"No round hole is smaller than {parameters.below:g} {document.units}.", "Give a larger diameter; the hole table of Part lists them.")
-    note = f"Left out {len(new)} hole{'s' if len(new) > 1 else ''} below {parameters.below:g} {document.units}" + (", each with a hard point." if parameters.hard_points else ".")
+        raise Refused(
+            f"No round hole is smaller than {parameters.below:g} {document.units}.",
+            "Give a larger diameter; the hole table of Part lists them.",
+        )
+    note = f"Left out {len(new)} hole{'s' if len(new) > 1 else ''} below {parameters.below:g} {document.units}" + (
+        ", each with a hard point." if parameters.hard_points else "."
+    )
     return replace(document, left_out=document.left_out + tuple(new), notes=(note,))
 
 
@@ -66,4 +73,8 @@ def take_back(document: Document, parameters: TakeBackHole, progress: Progress) 
     near = min(mine, key=lambda h: np.linalg.norm(np.subtract(h.centre, parameters.centre)), default=None)
     if near is None or np.linalg.norm(np.subtract(near.centre, parameters.centre)) > near.diameter:
         raise Refused("No hole was left out there.", "Choose one of the holes marked as left out.")
-    return replace(document, left_out=tuple(h for h in document.left_out if h is not near), notes=(f"Took back the {near.diameter:g} {document.units} hole.",))
+    return replace(
+        document,
+        left_out=tuple(h for h in document.left_out if h is not near),
+        notes=(f"Took back the {near.diameter:g} {document.units} hole.",),
+    )

@@ -45,7 +45,9 @@ def optimise_mesh(document: Document, parameters: OptimiseMesh, progress: Progre
     progress(0.1, "optimising")
     done = optimise(mesh, document_holds(document), document.limit_sheet, document.choices.size, nodes, rounds=parameters.rounds)
     if not done.moved:
-        reason = "their nodes are all held by edges and points" if nodes is not None and len(nodes) < 40 else "the index is as high as it gets"
+        reason = (
+            "their nodes are all held by edges and points" if nodes is not None and len(nodes) < 40 else "the index is as high as it gets"
+        )
         raise Refused(f"Nothing moved: {reason}.", "Change divisions nearby or mesh the region again.")
     note = f"Index {done.index_before:.1f} → {done.index_after:.1f}, failing {done.failing_before} → {done.failing_after}."
     return replace(document, mesh=done.mesh, notes=(note,))
@@ -75,11 +77,18 @@ def move_node(document: Document, parameters: MoveNode, progress: Progress) -> D
         raise Refused(f"There is no node {parameters.node}.", "Choose a node in the Stage.")
     drag = NodeDrag(document.mesh, document_holds(document), document.limit_sheet, document.choices.size, index)
     if not drag.movable:
-        raise Refused(f"Node {parameters.node} is held by an edge or point of the geometry.", "Drag a node inside a face, or change the divisions of the edge.")
+        raise Refused(
+            f"Node {parameters.node} is held by an edge or point of the geometry.",
+            "Drag a node inside a face, or change the divisions of the edge.",
+        )
     before = float(drag.before.min(initial=1.0))
     step = drag.to(np.array(parameters.to))
     if not step.allowed:
         raise Refused("An element would turn over there.", "Move the node less far.")
     points = document.mesh.points.copy()
     points[index] = step.point
-    return replace(document, mesh=document.mesh.moved(points), notes=(f"Node {parameters.node} moved: worst index round it {before:.2f} → {step.index.min():.2f}.",))
+    return replace(
+        document,
+        mesh=document.mesh.moved(points),
+        notes=(f"Node {parameters.node} moved: worst index round it {before:.2f} → {step.index.min():.2f}.",),
+    )

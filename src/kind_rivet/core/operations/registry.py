@@ -42,7 +42,9 @@ _REGISTRY: dict[str, Operation] = {}
 _MODULES = ("part", "prepare", "midsurface", "shells", "mixed", "quality", "sets")
 
 
-def operation(name: str, title: str, stop: str, parameters: type[Parameters]) -> Callable[[Callable[[Document, Any, Progress], Document]], Callable[[Document, Any, Progress], Document]]:
+def operation(
+    name: str, title: str, stop: str, parameters: type[Parameters]
+) -> Callable[[Callable[[Document, Any, Progress], Document]], Callable[[Document, Any, Progress], Document]]:
     """Register a function as an operation; its docstring is the help text."""
 
     def register(function: Callable[[Document, Any, Progress], Document]) -> Callable[[Document, Any, Progress], Document]:

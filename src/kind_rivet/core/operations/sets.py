@@ -20,7 +20,9 @@ class MakeSet(Parameters):
     name: str = Field(min_length=1, max_length=60, title="Name")
     kind: Literal["node", "element"] = Field("node", title="Of")
     numbers: tuple[int, ...] = Field((), title="Members", description="Node or element numbers")
-    rule: Literal["", "hole", "ring", "face", "part"] = Field("", title="Rule", description="A live set finds its members again after every remesh")
+    rule: Literal["", "hole", "ring", "face", "part"] = Field(
+        "", title="Rule", description="A live set finds its members again after every remesh"
+    )
     body: int = -1
     centre: tuple[float, float, float] = (0.0, 0.0, 0.0)
     number: int = -1
@@ -45,7 +47,10 @@ def make_set(document: Document, parameters: MakeSet, progress: Progress) -> Doc
     existing = next((s for s in document.sets if s.name == name), None)
     colour = existing.colour if existing else COLOURS[len(document.sets) % len(COLOURS)]
     live = " (live)" if rule else ""
-    return replace(with_set(document, EntitySet(name, parameters.kind, ids, colour, rule)), notes=(f"Set “{name}”{live}: {len(ids)} {parameters.kind}s.",))
+    return replace(
+        with_set(document, EntitySet(name, parameters.kind, ids, colour, rule)),
+        notes=(f"Set “{name}”{live}: {len(ids)} {parameters.kind}s.",),
+    )
 
 
 class RemoveSet(Parameters):
@@ -57,7 +62,9 @@ def remove_set(document: Document, parameters: RemoveSet, progress: Progress) ->
     """Remove a set; the mesh stays."""
     if not any(s.name == parameters.name for s in document.sets):
         raise Refused(f"There is no set called “{parameters.name}”.", "See the list of sets.")
-    return replace(document, sets=tuple(s for s in document.sets if s.name != parameters.name), notes=(f"Removed set “{parameters.name}”.",))
+    return replace(
+        document, sets=tuple(s for s in document.sets if s.name != parameters.name), notes=(f"Removed set “{parameters.name}”.",)
+    )
 
 
 class UsualSets(Parameters):
@@ -71,7 +78,10 @@ def usual_sets(document: Document, parameters: UsualSets, progress: Progress) ->
     for key, holes in document.mesh_holes.items():
         stem = "hole" if len(document.mesh_holes) == 1 else f"{document.body(key).name} hole"
         for k, hole in enumerate(holes):
-            for kind, rule_kind, label in (("node", "hole", f"{stem} {k + 1:02d}"), ("element", "ring", f"{stem.replace('hole', 'ring')} {k + 1:02d}")):
+            for kind, rule_kind, label in (
+                ("node", "hole", f"{stem} {k + 1:02d}"),
+                ("element", "ring", f"{stem.replace('hole', 'ring')} {k + 1:02d}"),
+            ):
                 rule = Rule(rule_kind, key, hole.centre)
                 if hole_number(document, rule) < 0:
                     continue

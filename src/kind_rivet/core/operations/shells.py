@@ -48,10 +48,15 @@ def check_size(document: Document, size: float) -> None:
         raise Refused(f"The element size must be a positive length, not {size:g}.", f"Give a size in {document.units}.")
     largest = max(s.shape.diagonal for s in document.sheets.values())
     if size > largest:
-        raise Refused(f"An element of {size:g} {document.units} is larger than the part ({largest:.4g} {document.units}).", "Give a smaller size.")
+        raise Refused(
+            f"An element of {size:g} {document.units} is larger than the part ({largest:.4g} {document.units}).", "Give a smaller size."
+        )
     count = estimate(document, size)
     if count > MOST_ELEMENTS:
-        raise Refused(f"Size {size:g} would make about {count:.2g} elements.", f"Give at least {np.sqrt(sum(s.area for s in document.sheets.values()) / MOST_ELEMENTS):.3g} {document.units}.")
+        raise Refused(
+            f"Size {size:g} would make about {count:.2g} elements.",
+            f"Give at least {np.sqrt(sum(s.area for s in document.sheets.values()) / MOST_ELEMENTS):.3g} {document.units}.",
+        )
 
 
 def estimate(document: Document, size: float) -> float:
@@ -70,13 +75,22 @@ def mesh_again(document: Document, keys: list[int], progress: Progress, smooth: 
             raise Refused(f"{body.name} has no midsurface.", "Extract it first.")
         progress(k / len(keys), f"meshing {body.name}")
         rules = ShellRules(
-            document.choices.size, document.choices.growth, washers=document.choices.washers, divisions=document.choices.divisions.get(str(key), {})
+            document.choices.size,
+            document.choices.growth,
+            washers=document.choices.washers,
+            divisions=document.choices.divisions.get(str(key), {}),
         )
         hard = np.array([h.centre for h in document.left_out if h.body == key and h.hard_point]).reshape(-1, 3)
         shells = mesh_sheet(sheet.shape, rules, hard)
         part = next((p for p in parts if p.kind == "shell" and p.name == body.name), None)
         if part is None:
-            part = Part(max((p.key for p in parts), default=0) + 1, body.name, TINTS[len(parts) % len(TINTS)], "shell", document.body_material.get(key, ""))
+            part = Part(
+                max((p.key for p in parts), default=0) + 1,
+                body.name,
+                TINTS[len(parts) % len(TINTS)],
+                "shell",
+                document.body_material.get(key, ""),
+            )
             parts.append(part)
         new = as_mesh(shells, sheet.shape, key, part.key)
         if smooth:
@@ -151,8 +165,7 @@ def set_divisions(document: Document, parameters: SetDivisions, progress: Progre
     mine = divisions.setdefault(str(parameters.body), {})
     for e in parameters.edges:
         mine[e] = parameters.count
-    frozen = {k: v for k, v in divisions.items()}
-    choices: MeshChoices = replace(document.choices, divisions=frozen)
+    choices: MeshChoices = replace(document.choices, divisions=divisions)
     return mesh_again(replace(document, choices=choices), [parameters.body], progress)
 
 

@@ -28,7 +28,18 @@ from numpy.typing import NDArray
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.kernels import kernel
 
-METRICS = ("side_ratio", "skew", "warp", "taper", "least_angle", "largest_angle", "jacobian_ratio", "scaled_jacobian", "shortest", "longest")
+METRICS = (
+    "side_ratio",
+    "skew",
+    "warp",
+    "taper",
+    "least_angle",
+    "largest_angle",
+    "jacobian_ratio",
+    "scaled_jacobian",
+    "shortest",
+    "longest",
+)
 SIDE_RATIO, SKEW, WARP, TAPER, LEAST_ANGLE, LARGEST_ANGLE, JACOBIAN_RATIO, SCALED_JACOBIAN, SHORTEST, LONGEST = range(10)
 DEGREES = 180.0 / math.pi
 

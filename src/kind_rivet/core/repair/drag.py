@@ -82,7 +82,10 @@ class NodeDrag:
         """Has a tria turned over against its neighbours?"""
         normals = []
         for row in self._shells:
-            a, b = self._points[row[2 if row[3] >= 0 else 1]] - self._points[row[0]], self._points[row[3 if row[3] >= 0 else 2]] - self._points[row[1 if row[3] >= 0 else 0]]
+            a, b = (
+                self._points[row[2 if row[3] >= 0 else 1]] - self._points[row[0]],
+                self._points[row[3 if row[3] >= 0 else 2]] - self._points[row[1 if row[3] >= 0 else 0]],
+            )
             normals.append(np.cross(a, b))
         total = np.array(normals)
         size = np.linalg.norm(total, axis=1)

@@ -136,7 +136,15 @@ class Optimised:
     failing_after: int
 
 
-def optimise(mesh: Mesh, holds: Holds, sheet: LimitSheet, size: float, nodes: NDArray[np.int64] | None = None, target: float = 0.999, rounds: int = 12) -> Optimised:
+def optimise(
+    mesh: Mesh,
+    holds: Holds,
+    sheet: LimitSheet,
+    size: float,
+    nodes: NDArray[np.int64] | None = None,
+    target: float = 0.999,
+    rounds: int = 12,
+) -> Optimised:
     """Raise the index by moving face nodes (all, or those in `nodes`); the others stay exactly where they are.
 
     A node moves only if the cost round it falls and its worst element does not get worse.
@@ -162,7 +170,18 @@ def optimise(mesh: Mesh, holds: Holds, sheet: LimitSheet, size: float, nodes: ND
     return Optimised(after_mesh, moved, before.mesh_index, after.mesh_index, len(before.failing), len(after.failing))
 
 
-def _free_rounds(points: Floats, free: NDArray[np.int64], mesh: Mesh, shells: NDArray[np.int32], inc: NDArray[np.int32], start: NDArray[np.int64], table: Floats, holds: Holds, rounds: int, target: float) -> int:
+def _free_rounds(
+    points: Floats,
+    free: NDArray[np.int64],
+    mesh: Mesh,
+    shells: NDArray[np.int32],
+    inc: NDArray[np.int32],
+    start: NDArray[np.int64],
+    table: Floats,
+    holds: Holds,
+    rounds: int,
+    target: float,
+) -> int:
     """Free-form faces: a few rounds in the tangent planes, each followed by a return to the facets; kept where no star got worse."""
     code, data = np.zeros(len(points), np.int8), np.zeros((len(points), 8))
     values, moved = np.empty(10), 0

@@ -350,7 +350,6 @@ def walk_trias(pts, el, inc, deg, fixed, ideal, reach):  # type: ignore[no-untyp
     """Walk trias towards each other across quads and join them; returns how many pairs met."""
     done = 0
     came = np.full(len(el), -1, np.int32)
-    side = np.full(len(el), -1, np.int32)
     queue = np.empty(len(el) + 1, np.int32)
     depth = np.zeros(len(el), np.int32)
     path = np.empty(len(el) + 1, np.int32)

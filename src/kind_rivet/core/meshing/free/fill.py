@@ -101,10 +101,35 @@ def _fill_once(loops: list[Floats], size: float, growth: float, hard: Floats, sp
     mid = (given[:n_border] + given[following]) / 2
     seeds = np.arange(n, dtype=np.int64)
     if len(hard):
-        more = np.array([front.cross_and_size(x, y, mid, length, np.cos(4 * angle), np.sin(4 * angle), calm, h, growth, spots) for x, y in given[n_border:]])
+        more = np.array(
+            [
+                front.cross_and_size(x, y, mid, length, np.cos(4 * angle), np.sin(4 * angle), calm, h, growth, spots)
+                for x, y in given[n_border:]
+            ]
+        )
         seed_angle, seed_size = np.concatenate((seed_angle, more[:, 0])), np.concatenate((seed_size, more[:, 1]))
     top, used = front.advance(
-        pts, top, used, tri, nbr, con, last, inside, seeds, seed_angle, seed_size, mid, length, np.cos(4 * angle), np.sin(4 * angle), calm, h, growth, spots, keep_off, capacity
+        pts,
+        top,
+        used,
+        tri,
+        nbr,
+        con,
+        last,
+        inside,
+        seeds,
+        seed_angle,
+        seed_size,
+        mid,
+        length,
+        np.cos(4 * angle),
+        np.sin(4 * angle),
+        calm,
+        h,
+        growth,
+        spots,
+        keep_off,
+        capacity,
     )
     el = recombine.join_triangles(pts, used, tri, nbr, con, inside)
     fixed = np.zeros(top, np.bool_)

@@ -40,7 +40,29 @@ def cross_and_size(x, y, mid, length, cos4, sin4, calm, wanted, growth, spots): 
 
 
 @kernel
-def advance(pts, top, used, tri, nbr, con, last, inside, seeds, seed_angle, seed_size, mid, length, cos4, sin4, calm, wanted, growth, spots, keep_off, capacity):  # type: ignore[no-untyped-def]
+def advance(  # type: ignore[no-untyped-def]
+    pts,
+    top,
+    used,
+    tri,
+    nbr,
+    con,
+    last,
+    inside,
+    seeds,
+    seed_angle,
+    seed_size,
+    mid,
+    length,
+    cos4,
+    sin4,
+    calm,
+    wanted,
+    growth,
+    spots,
+    keep_off,
+    capacity,
+):
     """Insert interior points row by row; returns (vertices used, triangles used)."""
     queue = np.empty(capacity, np.int64)
     angle = np.empty(capacity)

@@ -343,7 +343,10 @@ def constrain(a, b, pts, tri, nbr, con, last):  # type: ignore[no-untyped-def]
             p, q = tri[t, k], tri[u, m]
             e, f = tri[t, (k + 1) % 3], tri[t, (k + 2) % 3]
             # Convex?
-            if orient(pts[p, 0], pts[p, 1], pts[e, 0], pts[e, 1], pts[q, 0], pts[q, 1]) > 0 and orient(pts[p, 0], pts[p, 1], pts[q, 0], pts[q, 1], pts[f, 0], pts[f, 1]) > 0:
+            if (
+                orient(pts[p, 0], pts[p, 1], pts[e, 0], pts[e, 1], pts[q, 0], pts[q, 1]) > 0
+                and orient(pts[p, 0], pts[p, 1], pts[q, 0], pts[q, 1], pts[f, 0], pts[f, 1]) > 0
+            ):
                 flip(t, k, tri, nbr, con, last)
                 if p != a and p != b and q != a and q != b:
                     op = orient(pts[a, 0], pts[a, 1], pts[b, 0], pts[b, 1], pts[p, 0], pts[p, 1])

@@ -1,0 +1,34 @@
+"""The Pulse line: the state of the model in one plain sentence."""
+
+from __future__ import annotations
+
+from kind_rivet.app.theme import number
+from kind_rivet.core.document.document import Document
+
+
+def pulse_of(document: Document, proposal: Document | None) -> str:
+    """Always true of the document; a proposal is named as such."""
+    if not document.bodies and not document.mesh.elements:
+        text = "Nothing is open yet."
+    else:
+        n = len(document.bodies)
+        parts = [f"{document.name}: {n} {'body' if n == 1 else 'bodies'}"]
+        if document.left_out:
+            parts.append(f"{len(document.left_out)} holes left out")
+        if document.sheets:
+            parts.append(f"{len(document.sheets)} of {n} with midsurface" if n > 1 else "midsurface made")
+        if document.mesh.elements:
+            kinds = ", ".join(f"{number(c)} {k}{'s' if c != 1 and k != 'hex' else ''}" for k, c in document.mesh.counts().items())
+            q = document.quality
+            parts.append(f"{kinds} at {document.choices.size:g} {document.units}")
+            parts.append(f"index {q.mesh_index:.1f} with {len(q.failing)} failing")
+        if document.spiders:
+            parts.append(f"{len(document.spiders)} spiders")
+        if document.sets:
+            parts.append(f"{len(document.sets)} sets")
+        text = ", ".join(parts) + "."
+        if document.stale:
+            text += f" {len(document.stale)} things are stale."
+    if proposal is not None:
+        text += "  The Stage shows a proposal: Enter keeps it, Esc drops it."
+    return text

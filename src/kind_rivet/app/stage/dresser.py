@@ -1,0 +1,231 @@
+"""What the Stage shows of a document at each stop: which actors, colours, legend, labels."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+from vtkmodules.vtkRenderingCore import vtkActor
+
+from kind_rivet.app.stage import scene
+from kind_rivet.app.stage.selection import Selection
+from kind_rivet.app.theme import COPPER, FAILING, FOCUS, INK, MUTED, SOUND, UNEASY, number, rgb
+from kind_rivet.core.document.document import Document
+from kind_rivet.core.document.live_sets import hole_nodes
+from kind_rivet.core.geometry.carriers import Floats
+from kind_rivet.core.quality.index import FAILING as FAILS
+from kind_rivet.core.quality.limits import LABELS
+from kind_rivet.core.quality.shell_metrics import METRICS
+
+STOPS = ("part", "prepare", "midsurface", "mesh", "mixed", "quality", "deliver")
+
+
+@dataclass
+class Look:
+    """How things are drawn: `colour` is part, thickness, index or a metric; `style` shaded, see-through or thick."""
+
+    stop: str = "part"
+    colour: str = "part"
+    style: str = "shaded"
+    hidden: set[str] = field(default_factory=set)
+    only_elements: np.ndarray | None = None
+
+
+@dataclass
+class Dressed:
+    actors: list[vtkActor]
+    lines: list[vtkActor]
+    box: Floats | None
+    legend: list[tuple[str, str]]
+    labels: list[tuple[Floats, str, str]]
+    shows_mesh: bool
+    shows_sheets: bool
+
+
+def dress(document: Document, look: Look, proposed: bool, selection: Selection) -> Dressed:
+    """Actors for a document at a stop."""
+    stop = STOPS.index(look.stop)
+    shows_mesh = stop >= 3 and bool(document.mesh.elements)
+    shows_sheets = stop >= 2 and bool(document.sheets)
+    actors: list[vtkActor] = []
+    lines: list[vtkActor] = []
+    legend: list[tuple[str, str]] = []
+    labels: list[tuple[Floats, str, str]] = []
+    boxes = [b.shape.box for b in document.bodies]
+    if document.mesh.nodes:
+        boxes.append(np.array([document.mesh.points.min(axis=0), document.mesh.points.max(axis=0)]))
+    for body in document.bodies:
+        if f"body:{body.key}" in look.hidden:
+            continue
+        sheet = document.sheets.get(body.key)
+        meshed = shows_mesh and bool((document.mesh.body == body.key).any())
+        if sheet is not None and shows_sheets and not meshed:
+            values = sheet.thickness
+            if look.stop == "midsurface" or look.colour == "thickness":
+                tints = _thickness_colours(values, legend, document.units)
+                actors += scene.sheet_actors(sheet.shape, body.colour, by_face=tints)
+            else:
+                actors += scene.sheet_actors(sheet.shape, body.colour)
+            legend += [(COPPER, "free edge"), (INK, "joined edge")]
+        if sheet is None or not shows_sheets or (look.style == "see-through"):
+            ghost = (sheet is not None and shows_sheets) or meshed
+            actors += scene.body_actors(body.shape, body.colour, 0.18 if ghost or look.style == "see-through" else 1.0)
+    if shows_mesh:
+        _mesh(document, look, proposed, actors, lines, legend)
+    if stop == 1 or (stop == 0 and document.left_out):
+        labels += [
+            (np.array(h.centre), f"left out Ø{h.diameter:g}" + (" · hard point" if h.hard_point else ""), MUTED) for h in document.left_out
+        ]
+    actors += _selected(document, selection, shows_mesh)
+    box = np.array([np.min([b[0] for b in boxes], axis=0), np.max([b[1] for b in boxes], axis=0)]) if boxes else None
+    return Dressed(actors, lines, box, legend, labels, shows_mesh, shows_sheets)
+
+
+def _thickness_colours(values: Floats, legend: list[tuple[str, str]], units: str) -> Floats:
+    low, high = float(values.min()), float(values.max())
+    for t in sorted({float(f"{v:.3g}") for v in values})[:6]:
+        colour = scene.scale_colours(np.array([t]), 0.5 * low, high)[0]
+        legend.append(("#" + "".join(f"{round(c * 255):02X}" for c in colour), f"{t:g} {units}"))
+    return scene.scale_colours(values, 0.5 * low, high)
+
+
+def _mesh(
+    document: Document, look: Look, proposed: bool, actors: list[vtkActor], lines: list[vtkActor], legend: list[tuple[str, str]]
+) -> None:
+    mesh = document.mesh
+    hidden_parts = [p.key for p in document.parts if f"part:{p.key}" in look.hidden]
+    visible = np.flatnonzero(mesh.is_shell & ~np.isin(mesh.part, hidden_parts))
+    if look.only_elements is not None:
+        visible = np.intersect1d(visible, look.only_elements)
+    if look.style == "thick":
+        actors.append(scene.actor(scene.thick_shells(mesh), "#9DB4A0"))
+        return
+    cells, element = scene.shell_cells(mesh, visible)
+    colours = _element_colours(document, look, element, legend)
+    data = scene.coloured(scene.poly(mesh.points, cells), colours)
+    faces = scene.actor(data, None, lift=1.0)
+    faces.GetProperty().SetAmbient(0.35)
+    actors.append(faces)
+    outline = scene.actor(
+        scene.poly(mesh.points, cells), COPPER if proposed else INK, 0.75 if proposed else 0.5, 1.1 if proposed else 1.0, lit=False
+    )
+    outline.GetProperty().SetRepresentationToWireframe()
+    actors.append(outline)
+    lines.append(outline)
+    if look.colour in ("index", *METRICS):
+        failing = element[document.quality.grade[element] == FAILS]
+        if len(failing):
+            bad, _ = scene.shell_cells(mesh, failing)
+            frame = scene.actor(scene.poly(mesh.points, bad), FAILING, 1.0, 3.0, lit=False, lift=-2.0)
+            frame.GetProperty().SetRepresentationToWireframe()
+            actors.append(frame)
+    skin, owner = scene.solid_skin(mesh)
+    if skin:
+        tint = np.array(
+            [rgb(document.part(int(p)).colour) if any(q.key == p for q in document.parts) else rgb("#9AA9AD") for p in mesh.part[owner]]
+        )
+        actors.append(scene.actor(scene.coloured(scene.poly(mesh.points, skin), tint), None, lift=1.0))
+        outline = scene.actor(scene.poly(mesh.points, skin), INK, 0.5, 1.0, lit=False)
+        outline.GetProperty().SetRepresentationToWireframe()
+        actors.append(outline)
+        lines.append(outline)
+    beams = scene.beam_actor(document)
+    if beams is not None:
+        actors.append(beams)
+    actors += scene.spider_actors(document)
+
+
+def _element_colours(document: Document, look: Look, element: np.ndarray, legend: list[tuple[str, str]]) -> Floats:
+    mesh = document.mesh
+    if look.colour == "index":
+        legend += [(SOUND, "sound"), (UNEASY, "uneasy"), (FAILING, "failing")]
+        return np.asarray(scene.GRADE[np.maximum(document.quality.grade[element], 0)])
+    if look.colour in METRICS:
+        values = document.quality.values[element, METRICS.index(look.colour)]
+        good = values[np.isfinite(values)]
+        low, high = (float(good.min()), float(good.max())) if len(good) else (0.0, 1.0)
+        label, unit, _ = LABELS[look.colour]
+        for share in (0.0, 0.5, 1.0):
+            c = scene.scale_colours(np.array([share]), 0, 1)[0]
+            legend.append(
+                (
+                    "#" + "".join(f"{round(x * 255):02X}" for x in c),
+                    f"{label} {number(low + share * (high - low), 3)}{'' if unit == 'length' else unit}",
+                )
+            )
+        return scene.scale_colours(np.nan_to_num(values), low, high)
+    if look.colour == "thickness":
+        return _thickness_colours(mesh.thickness[element], legend, document.units)
+    tints = {p.key: rgb(p.colour) for p in document.parts}
+    out = np.array([tints.get(int(p), rgb("#9AA9AD")) for p in mesh.part[element]]).reshape(-1, 3)
+    rings = mesh.ring[element] >= 0
+    out[rings] = 0.55 * out[rings] + 0.45 * np.array(rgb("#E9DFC8"))  # washers stand out quietly
+    return out
+
+
+def _selected(document: Document, selection: Selection, shows_mesh: bool) -> list[vtkActor]:
+    """What is chosen, in focus blue over everything."""
+    mesh = document.mesh
+    out: list[vtkActor] = []
+    if selection.kind in ("face", "body") and selection.items:
+        for item in selection.items:
+            key, face = (item, None) if selection.kind == "body" else item
+            body = next((b for b in document.bodies if b.key == key), None)
+            if body is None:
+                continue
+            if shows_mesh and (mesh.body == key).any():
+                chosen = np.flatnonzero((mesh.body == key) & ((mesh.face == face) if face is not None else True))
+                cells, _ = scene.shell_cells(mesh, chosen)
+                out.append(scene.actor(scene.poly(mesh.points, cells), FOCUS, 0.45, lit=False, lift=-2.0))
+                continue
+            sheet = document.sheets.get(key)
+            shape = sheet.shape if sheet is not None else body.shape
+            facets = shape.facets if face is None else shape.facets[shape.facet_face == face]
+            out.append(scene.actor(scene.poly(shape.points, facets.astype(np.int64)), FOCUS, 0.45, lit=False, lift=-2.0))
+    elif selection.kind == "edge":
+        for key, e in selection.items:
+            sheet = document.sheets.get(key)
+            body = next((b for b in document.bodies if b.key == key), None)
+            whole = sheet.shape if sheet is not None else body.shape if body else None
+            if whole is not None and e < len(whole.edges):
+                out.append(scene.actor(scene.edge_lines(whole, [e]), FOCUS, 1.0, 5.0, lit=False, lift=-4.0))
+    elif selection.kind == "element" and selection.items:
+        chosen = np.flatnonzero(np.isin(mesh.element_id, selection.items))
+        cells, _ = scene.shell_cells(mesh, chosen)
+        if cells:
+            out.append(scene.actor(scene.poly(mesh.points, cells), FOCUS, 0.55, lit=False, lift=-2.0))
+    elif selection.kind == "node" and selection.items:
+        out += _dots(mesh.points[np.isin(mesh.node_id, selection.items)])
+    elif selection.kind in ("hole", "ring"):
+        for key, k in selection.items:
+            holes: Any = document.mesh_holes.get(key) if shows_mesh else None
+            if holes is not None and k < len(holes):
+                if selection.kind == "hole":
+                    out += _dots(mesh.points[np.isin(mesh.node_id, hole_nodes(document, key, k))])
+                else:
+                    cells, _ = scene.shell_cells(mesh, np.flatnonzero((mesh.body == key) & (mesh.ring == k)))
+                    out.append(scene.actor(scene.poly(mesh.points, cells), FOCUS, 0.55, lit=False, lift=-2.0))
+            elif not shows_mesh:
+                body = next((b for b in document.bodies if b.key == key), None)
+                if body is not None and k < len(body.holes):
+                    shape = body.shape
+                    facets = shape.facets[np.isin(shape.facet_face, body.holes[k].faces)]
+                    out.append(scene.actor(scene.poly(shape.points, facets.astype(np.int64)), FOCUS, 0.9, lit=False, lift=-3.0))
+    return out
+
+
+def _dots(points: Floats) -> list[vtkActor]:
+    if not len(points):
+        return []
+    data = scene.poly(points, [])
+    from vtkmodules.vtkCommonDataModel import vtkCellArray
+
+    verts = vtkCellArray()
+    for i in range(len(points)):
+        verts.InsertNextCell(1, [i])
+    data.SetVerts(verts)
+    dots = scene.actor(data, FOCUS, 1.0, lit=False, lift=-4.0)
+    dots.GetProperty().SetPointSize(8)
+    dots.GetProperty().SetRenderPointsAsSpheres(True)
+    return [dots]

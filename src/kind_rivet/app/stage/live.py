@@ -1,0 +1,228 @@
+"""What moves over the Stage: hover words, beads, direction arrows, node drags."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from kind_rivet.app.kit.card import OperationCard
+from kind_rivet.app.kit.cards import DivisionsCard
+from kind_rivet.app.kit.form import NumberField
+from kind_rivet.app.theme import COPPER, number
+from kind_rivet.core.mesh.coincident import coincident_groups
+from kind_rivet.core.meshing.curves import Curve
+from kind_rivet.core.operations.quality import document_holds
+from kind_rivet.core.quality.limits import LABELS
+from kind_rivet.core.quality.shell_metrics import METRICS
+from kind_rivet.core.repair.drag import NodeDrag
+
+if TYPE_CHECKING:
+    from kind_rivet.app.window import MainWindow
+
+MOST_BEADS = 140
+
+
+class Live:
+    def __init__(self, window: MainWindow) -> None:
+        self.window = window
+        self.drag: NodeDrag | None = None
+        self._holds: tuple[object, Any] = (None, None)
+
+    # -- hover -----------------------------------------------------------------------
+    def hover(self, item: Any) -> None:
+        stage, document = self.window.stage, self.window.session.shown
+        stage.hover_shape = []
+        text = ""
+        kind = self.window.selection.kind
+        mesh = document.mesh
+        if item is None:
+            pass
+        elif kind == "body":
+            body = document.body(item)
+            text = f"{body.name} · walls {', '.join(f'{t:g}' for t, s in body.walls[:2] if s > 0.02)} {document.units}"
+        elif kind == "face":
+            body, face = item
+            sheet = document.sheets.get(body)
+            if sheet is not None and face < len(sheet.shape.faces) and self.window.look.stop not in ("part", "prepare"):
+                text = f"wall {face + 1} · {sheet.shape.faces[face].carrier.kind} · {number(float(sheet.shape.face_area[face]))} {document.units}² · {sheet.thickness[face]:g} {document.units} thick"
+                shape = sheet.shape
+            else:
+                shape = document.body(body).shape
+                text = f"face {face + 1} · {shape.faces[face].carrier.kind} · {number(float(shape.face_area[face]))} {document.units}²"
+            stage.hover_shape = [shape.points[shape.edges[e].nodes] for e in shape.face_edges[face]]
+        elif kind == "edge":
+            body, e = item
+            sheet = document.sheets.get(body)
+            shape = sheet.shape if sheet is not None and self.window.look.stop not in ("part", "prepare") else document.body(body).shape
+            if e < len(shape.edges):
+                carrier = shape.edges[e].carrier
+                round_ = f" · radius {carrier.data[6]:.4g}" if carrier.kind == "circle" else ""
+                count = (
+                    len(document.mesh_edges[body][e]) - 1
+                    if body in document.mesh_edges and sheet is not None and e < len(document.mesh_edges[body])
+                    else 0
+                )
+                text = f"edge {e + 1} · {shape.edge_length[e]:.4g} {document.units}{round_}" + (f" · {count} divisions" if count else "")
+                stage.hover_shape = [shape.points[shape.edges[e].nodes]]
+        elif kind in ("hole", "ring"):
+            body, k = item
+            meshed = document.mesh_holes.get(body) if self.window.look.stop not in ("part", "prepare", "midsurface") else None
+            if meshed is not None and k < len(meshed):
+                h = meshed[k]
+                text = (
+                    f"hole Ø {2 * h.radius:.4g} · {h.divisions} divisions · {f'ring {sum(h.widths):.3g} wide' if h.widths else 'no ring'}"
+                )
+            elif k < len(document.body(body).holes):
+                hole = document.body(body).holes[k]
+                text = f"hole Ø {hole.diameter:.4g}" if hole.kind == "round" else f"cut-out {hole.length:.4g} × {hole.width:.4g}"
+        elif kind == "node":
+            index = document.node_index.get(item)
+            if index is not None:
+                x, y, z = mesh.points[index]
+                held = ("free", "held by a point", "held by an edge", "slides on its face")[int(mesh.on_kind[index])]
+                text = f"node {item} · ({x:.4g}, {y:.4g}, {z:.4g}) · {held}"
+        elif kind == "element":
+            at = np.flatnonzero(mesh.element_id == item)
+            if len(at):
+                e = int(at[0])
+                q = document.quality
+                text = f"element {item}"
+                if not np.isnan(q.index[e]):
+                    metric = METRICS[q.worst_metric[e]]
+                    text += f" · index {q.index[e]:.2f} ({LABELS[metric][0].lower()} {q.values[e, q.worst_metric[e]]:.3g}) · {mesh.thickness[e]:g} {document.units} thick"
+                row = mesh.shells()[e] if e < mesh.elements else None
+                if row is not None and row[0] >= 0:
+                    corners = [*row[row >= 0].tolist(), int(row[0])]
+                    stage.hover_shape = [mesh.points[corners]]
+        stage.hover_text = text
+        stage.update()
+
+    # -- overlays ----------------------------------------------------------------------
+    def overlays(self) -> None:
+        """Beads, arrows and marks that the open card wants."""
+        window = self.window
+        stage, document = window.stage, window.session.shown
+        stage.beads, stage.ghost_lines = [], []
+        stage.labels = [label for label in stage.labels if label[2] != COPPER]
+        card = window.kit.open_card if window.kit.stop else None
+        if isinstance(card, DivisionsCard):
+            self._beads()
+        elif isinstance(card, OperationCard) and card.operation.name == "mixed.layers" and window.session.proposal is None:
+            self._direction(card)
+        elif (
+            isinstance(card, OperationCard)
+            and card.operation.name == "mixed.merge"
+            and window.session.proposal is None
+            and document.mesh.nodes
+        ):
+            tolerance = card.form.values().get("tolerance")
+            if isinstance(tolerance, float | int) and tolerance > 0:
+                for group in coincident_groups(document.mesh, float(tolerance))[:60]:
+                    stage.labels.append((document.mesh.points[group[0]], f"{len(group)} nodes", COPPER))
+
+    def _beads(self) -> None:
+        document = self.window.session.shown
+        hand = document.choices.divisions
+        lots = []
+        for key, lines in document.mesh_edges.items():
+            sheet = document.sheets.get(key)
+            if sheet is None:
+                continue
+            by_hand = hand.get(str(key), {})
+            for e, line in enumerate(lines):
+                if e < len(sheet.shape.edges) and len(line) > 1:
+                    edge = sheet.shape.edges[e]
+                    curve = Curve.through(sheet.shape.points[edge.nodes], edge.carrier)
+                    lots.append((curve.length, ((key, e), curve.at(np.array([curve.length / 2]))[0], str(len(line) - 1), e in by_hand)))
+        lots.sort(key=lambda lot: -lot[0])
+        self.window.stage.beads = [bead for _, bead in lots[:MOST_BEADS]]
+
+    def _direction(self, card: OperationCard) -> None:
+        document = self.window.session.shown
+        mesh = document.mesh
+        chosen = (
+            np.flatnonzero(np.isin(mesh.element_id, self.window.selection.items))
+            if self.window.selection.kind == "element"
+            else np.empty(0, int)
+        )
+        values = card.form.values()
+        height = values.get("height")
+        if not len(chosen) or not isinstance(height, float | int):
+            return
+        from kind_rivet.core.meshing.layers import node_directions
+
+        chosen = chosen[mesh.is_shell[chosen]][:40]
+        if not len(chosen):
+            return
+        nodes, lift = node_directions(mesh, chosen)
+        if values["along"] != "normals":
+            lift = np.broadcast_to(np.eye(3)["xyz".index(values["along"])], lift.shape)
+        centre, direction = mesh.points[nodes].mean(axis=0), lift.mean(axis=0)
+        self.window.stage.ghost_lines = [(centre, centre + height * direction)]
+
+    def flip(self) -> None:
+        """Turn the sign of the layers' height."""
+        card = self.window.kit.open_card
+        if isinstance(card, OperationCard) and card.operation.name == "mixed.layers":
+            field = card.form.fields["height"]
+            assert isinstance(field, NumberField)
+            value = field.value()
+            if value:
+                field.setText(f"{-value:g}")
+                card.form.edited.emit()
+                self.overlays()
+                self.window.stage.update()
+
+    # -- dragging a node -----------------------------------------------------------------
+    def drag_start(self, number_: int) -> None:
+        document = self.window.session.document
+        index = document.node_index.get(number_)
+        if index is None or self.window.session.proposal is not None:
+            return
+        if self._holds[0] is not document.mesh:
+            self._holds = (document.mesh, document_holds(document))
+        self.drag = NodeDrag(document.mesh, self._holds[1], document.limit_sheet, document.choices.size, index)
+        if not self.drag.movable:
+            held = "a point" if document.mesh.on_kind[index] == 1 else "an edge"
+            self.window.say(
+                f"Node {number_} is held by {held} of the geometry, so it does not move. Change the divisions of the edge instead.",
+                "problem",
+            )
+            self.drag = None
+
+    def drag_move(self, pixel: tuple[float, float]) -> None:
+        if self.drag is None:
+            return
+        stage, document = self.window.stage, self.window.session.document
+        origin, direction = stage.camera.ray(*pixel)
+        place = self.drag.start
+        # Where the line of sight meets the plane through the node facing the eye.
+        at = origin + ((place - origin) @ direction) * direction
+        step = self.drag.to(at)
+        rows = document.mesh.shells()[step.elements]
+        points = document.mesh.points
+        shapes = []
+        for row, index in zip(rows, step.index, strict=True):
+            corners = row[row >= 0]
+            polygon = points[corners].copy()
+            polygon[corners == self.drag.node] = step.point
+            shapes.append((polygon, 0 if index >= 0.5 else 1 if index >= 0 else 2))
+        stage.drag_shape = shapes
+        stage.hover_text = f"worst {self.drag.before.min():.2f} → {step.index.min():.2f}" + (
+            "" if step.allowed else " · an element would turn over"
+        )
+        self._last = step.point
+        stage.update()
+
+    def drag_end(self, keep: bool) -> None:
+        drag, self.drag = self.drag, None
+        stage = self.window.stage
+        moved = bool(stage.drag_shape)
+        stage.drag_shape, stage.hover_text = [], ""
+        if drag is not None and keep and moved:
+            document = self.window.session.document
+            self.window.session.do(
+                "quality.move_node", {"node": int(document.mesh.node_id[drag.node]), "to": [float(v) for v in self._last]}
+            )
+        stage.update()

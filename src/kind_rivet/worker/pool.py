@@ -1,0 +1,84 @@
+"""Workers for the window: operations in forkserver processes, with progress through a pipe and a stop that always works.
+
+`start_server` must be called before Qt is imported; the first worker is then warm when
+it is needed. The document travels by pickle; a crash or a stop costs only the worker.
+"""
+
+from __future__ import annotations
+
+import multiprocessing
+import pickle
+import traceback
+from dataclasses import dataclass
+from multiprocessing.connection import Connection
+from typing import Any
+
+from kind_rivet.core.errors import Refused
+
+PRELOAD = ["kind_rivet.worker.preload"]
+
+
+@dataclass(frozen=True)
+class ProgressNote:
+    share: float
+    what: str
+
+
+@dataclass(frozen=True)
+class Finished:
+    """`document` is the new document, or None with `refused` (an expected reason) or `broken` (details)."""
+
+    document: Any = None
+    refused: Refused | None = None
+    broken: str = ""
+
+
+def start_server() -> None:
+    """Prepare the forkserver with the heavy imports; returns at once, the server warms up by itself."""
+    context = multiprocessing.get_context("forkserver")
+    context.set_forkserver_preload(PRELOAD)
+    from multiprocessing import forkserver
+
+    forkserver.ensure_running()
+
+
+def _work(pipe: Connection) -> None:
+    """Serve operations until the pipe closes."""
+    from kind_rivet.core.operations import perform
+
+    while True:
+        try:
+            payload = pipe.recv_bytes()
+        except (EOFError, OSError):
+            return
+        document, name, parameters = pickle.loads(payload)
+
+        def progress(share: float, what: str) -> None:
+            pipe.send(ProgressNote(share, what))
+
+        try:
+            pipe.send(Finished(perform(document, name, parameters, progress)))
+        except Refused as refused:
+            pipe.send(Finished(refused=refused))
+        except Exception:
+            pipe.send(Finished(broken=traceback.format_exc()))
+
+
+class Worker:
+    """One process with a pipe; `job` sends work, messages are read from `pipe`."""
+
+    def __init__(self) -> None:
+        context = multiprocessing.get_context("forkserver")
+        self.pipe, theirs = context.Pipe()
+        self.process = context.Process(target=_work, args=(theirs,), daemon=True)
+        self.process.start()
+        theirs.close()
+
+    def job(self, document: Any, name: str, parameters: dict[str, Any]) -> None:
+        self.pipe.send_bytes(pickle.dumps((document, name, parameters), protocol=5))
+
+    def stop(self) -> None:
+        """Kill the process, whatever it is doing."""
+        self.process.kill()
+        self.process.join()
+        self.pipe.close()
