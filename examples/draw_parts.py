@@ -22,8 +22,16 @@ from OCP.GC import GC_MakeArcOfCircle
 from OCP.gp import gp_Ax2, gp_Dir, gp_Pnt, gp_Vec
 from OCP.Interface import Interface_Static
 from OCP.ShapeUpgrade import ShapeUpgrade_UnifySameDomain
-from OCP.STEPControl import STEPControl_AsIs, STEPControl_Controller, STEPControl_Writer
+from OCP.STEPCAFControl import STEPCAFControl_Controller, STEPCAFControl_Writer
+from OCP.STEPControl import STEPControl_AsIs
+from OCP.TCollection import TCollection_ExtendedString
+from OCP.TDataStd import TDataStd_Name
+from OCP.TDocStd import TDocStd_Document
+from OCP.TopAbs import TopAbs_SOLID
+from OCP.TopExp import TopExp_Explorer
 from OCP.TopoDS import TopoDS_Shape
+from OCP.XCAFApp import XCAFApp_Application
+from OCP.XCAFDoc import XCAFDoc_DocumentTool
 
 
 @dataclass(frozen=True)
@@ -135,12 +143,22 @@ def draw_tray(tray: Tray) -> TopoDS_Shape:
 
 
 def write(shape: TopoDS_Shape, path: Path, name: str) -> None:
-    STEPControl_Controller.Init_s()
-    Interface_Static.SetCVal_s("write.step.product.name", name)
+    """A STEP file with the part's name and colour, in millimetres."""
+    STEPCAFControl_Controller.Init_s()
     Interface_Static.SetCVal_s("write.step.unit", "MM")
-    writer = STEPControl_Writer()
-    writer.Transfer(shape, STEPControl_AsIs)
+    document = TDocStd_Document(TCollection_ExtendedString("MDTV-XCAF"))
+    XCAFApp_Application.GetApplication_s().NewDocument(TCollection_ExtendedString("MDTV-XCAF"), document)
+    label = XCAFDoc_DocumentTool.ShapeTool_s(document.Main()).AddShape(only_solid(shape), False)
+    TDataStd_Name.Set_s(label, TCollection_ExtendedString(name))
+    writer = STEPCAFControl_Writer()
+    writer.SetNameMode(True)
+    writer.Transfer(document, STEPControl_AsIs)
     writer.Write(str(path))
+
+
+def only_solid(shape: TopoDS_Shape) -> TopoDS_Shape:
+    """The one solid inside a compound."""
+    return TopExp_Explorer(shape, TopAbs_SOLID).Current()
 
 
 PARTS = {

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QColor, QIcon, QPixmap
-from PySide6.QtWidgets import QButtonGroup, QFrame, QLabel, QPushButton, QTreeWidget, QTreeWidgetItem, QVBoxLayout
+from PySide6.QtWidgets import QButtonGroup, QFrame, QHeaderView, QLabel, QPushButton, QTreeWidget, QTreeWidgetItem, QVBoxLayout
 
 from kind_rivet.app.theme import number
 from kind_rivet.core.document.document import Document
@@ -83,7 +83,10 @@ class Route(QFrame):
         self.tree = QTreeWidget()
         self.tree.setHeaderHidden(True)
         self.tree.setColumnCount(2)
-        self.tree.setIndentation(12)
+        self.tree.setIndentation(2)
+        self.tree.header().setStretchLastSection(False)
+        self.tree.header().setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
+        self.tree.header().setSectionResizeMode(1, QHeaderView.ResizeMode.ResizeToContents)
         self.tree.itemChanged.connect(self._ticked)
         self.tree.itemClicked.connect(self._clicked)
         rows.addWidget(self.tree, 1)
@@ -104,8 +107,6 @@ class Route(QFrame):
             self._add(f"{part.name} ({part.kind})", f"{number(count)} el", part.colour, f"part:{part.key}")
         for s in document.sets:
             self._add(s.name, f"{len(s.ids)} {'n' if s.kind == 'node' else 'el'}", s.colour, f"set:{s.name}", tick=False)
-        self.tree.resizeColumnToContents(1)
-        self.tree.setColumnWidth(0, max(110, self.tree.viewport().width() - self.tree.columnWidth(1) - 4))
         self.tree.blockSignals(False)
 
     def _add(self, name: str, figure: str, colour: str, key: str, tick: bool = True) -> None:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 from PySide6.QtGui import QColor, QFont, QPalette
 from PySide6.QtWidgets import QApplication
 
@@ -9,6 +11,8 @@ PAPER, PANEL, INK, MUTED, RULE = "#F6F3EC", "#FFFDF8", "#22303C", "#6B7680", "#D
 COPPER, FOCUS, STAGE = "#B5532A", "#2F6F8F", "#ECEAE3"
 SOUND, UNEASY, FAILING = "#2E7D73", "#D9B44A", "#A4243B"
 GRADE_COLOURS = (SOUND, UNEASY, FAILING)
+
+ARROW = (Path(__file__).parent / "images" / "down.png").as_posix()
 
 SHEET = f"""
 QWidget {{ background: {PAPER}; color: {INK}; }}
@@ -20,7 +24,7 @@ QLabel#muted {{ color: {MUTED}; }}
 QLabel#effect {{ color: {COPPER}; }}
 QLabel#pulse {{ padding: 4px 10px; background: {PANEL}; border-top: 1px solid {RULE}; }}
 QPushButton, QToolButton {{ background: {PANEL}; border: 1px solid {RULE}; border-radius: 4px; padding: 4px 10px; }}
-QToolButton {{ padding: 3px 7px; }}
+QToolButton {{ padding: 3px 5px; }}
 QPushButton:hover, QToolButton:hover {{ border-color: {FOCUS}; }}
 QPushButton:focus, QToolButton:focus, QLineEdit:focus, QComboBox:focus {{ border: 1px solid {FOCUS}; }}
 QPushButton:disabled, QToolButton:disabled {{ color: #AAA69B; background: {PAPER}; }}
@@ -34,6 +38,11 @@ QPushButton#cardhead {{ text-align: left; border: none; padding: 7px 8px; font-w
 QPushButton#cardhead:hover {{ color: {COPPER}; }}
 QLineEdit {{ background: {PANEL}; border: 1px solid {RULE}; border-radius: 3px; padding: 3px 6px; selection-background-color: {FOCUS}; }}
 QComboBox {{ background: {PANEL}; border: 1px solid {RULE}; border-radius: 3px; padding: 3px 6px; }}
+QComboBox::drop-down {{ border: none; width: 20px; }}
+QComboBox::down-arrow {{ image: url({ARROW}); width: 10px; height: 6px; }}
+QFrame#card QWidget {{ background: {PANEL}; }}
+QFrame#card QPushButton#keep {{ background: {COPPER}; }}
+QFrame#card QPushButton#keep:disabled {{ background: #E6D3C8; }}
 QListWidget::item:selected, QTreeWidget::item:selected, QTableWidget::item:selected {{ background: #DCE7EC; color: {INK}; }}
 QHeaderView::section {{ background: {PAPER}; border: none; border-bottom: 1px solid {RULE}; padding: 3px 6px; color: {MUTED}; }}
 QTabWidget::pane {{ border: none; }}

@@ -27,7 +27,7 @@ from PySide6.QtWidgets import (
 from kind_rivet.app.actions import ActionRegistry
 from kind_rivet.app.finder import Finder
 from kind_rivet.app.kit.card import Card
-from kind_rivet.app.kit.cards import DivisionsCard, WorklistCard
+from kind_rivet.app.kit.cards import DivisionsCard, OpenCard, WorklistCard
 from kind_rivet.app.kit.kit import Kit
 from kind_rivet.app.ledger.ledger import Ledger
 from kind_rivet.app.pulse import pulse_of
@@ -74,6 +74,7 @@ class MainWindow(QMainWindow):
         self.route.setFixedWidth(216)
         self.kit = Kit(self)
         self.ledger = Ledger(self)
+        self.ledger.setMinimumHeight(110)
         stage = QWidget()
         column = QVBoxLayout(stage)
         column.setContentsMargins(0, 0, 0, 0)
@@ -83,7 +84,7 @@ class MainWindow(QMainWindow):
         self.middle = QSplitter(Qt.Orientation.Vertical)
         self.middle.addWidget(stage)
         self.middle.addWidget(self.ledger)
-        self.middle.setSizes([560, 150])
+        self.middle.setSizes([600, 140])
         self.middle.setStretchFactor(0, 1)
         across = QSplitter(Qt.Orientation.Horizontal)
         across.addWidget(self.route)
@@ -167,11 +168,12 @@ class MainWindow(QMainWindow):
             self.style_combo.addItem(text, key)
         self.style_combo.currentIndexChanged.connect(lambda _: self.set_style(self.style_combo.currentData()))
         line.addWidget(self.style_combo)
+        self.view_combo = QComboBox()
+        self.view_combo.setAccessibleName("View")
         for text, view in (("Oblique", "oblique"), ("Top", "top"), ("Front", "front"), ("Side", "side")):
-            b = QToolButton()
-            b.setText(text)
-            b.clicked.connect(lambda _=False, v=view: self.stage.look(v))
-            line.addWidget(b)
+            self.view_combo.addItem(text, view)
+        self.view_combo.activated.connect(lambda _: self.stage.look(self.view_combo.currentData()))
+        line.addWidget(self.view_combo)
         fit = QToolButton()
         fit.setText("Fit")
         fit.clicked.connect(lambda: self.stage.fit())
@@ -233,6 +235,8 @@ class MainWindow(QMainWindow):
         if session.proposal is None and not session.busy:
             self.proposing = None
         shown = session.document.name if session.path is None else session.path.stem
+        if self.look.stop == "part" and session.document.bodies and isinstance(self.kit.open_card, OpenCard):
+            self.kit.open(self.kit.first("part"))
         self.name.setText(shown + ("  ·  not saved" if session.unsaved else ""))
         self.undo_button.setEnabled(session.at > 0)
         self.redo_button.setEnabled(session.at < len(session.history) - 1)

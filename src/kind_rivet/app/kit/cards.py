@@ -289,7 +289,7 @@ class ColourCard(Card):
             self.combo.addItem(LABELS[m][0], m)
         self.combo.addItem("Thickness", "thickness")
         self.combo.addItem("Part", "part")
-        self.combo.currentIndexChanged.connect(self._chosen)
+        self.combo.activated.connect(self._chosen)
         self.rows.addWidget(self.combo)
         self.words = QLabel()
         self.words.setWordWrap(True)
@@ -300,12 +300,13 @@ class ColourCard(Card):
         self._chosen()
 
     def _chosen(self) -> None:
-        name = self.combo.currentData()
-        self.words.setText(LABELS[name][2] if name in LABELS else "")
-        self.window_.set_colour(name)
+        self.window_.set_colour(self.combo.currentData())
+        self.refresh()
 
     def refresh(self) -> None:
         q = self.window_.session.shown.quality
+        name = self.combo.currentData()
+        self.words.setText(LABELS[name][2] if name in LABELS else "")
         if self.combo.currentData() == "index":
             grade = np.bincount(np.maximum(q.grade, 0)[q.grade >= 0], minlength=3)
             self.words.setText(

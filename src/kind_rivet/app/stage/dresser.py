@@ -83,11 +83,14 @@ def dress(document: Document, look: Look, proposed: bool, selection: Selection) 
 
 
 def _thickness_colours(values: Floats, legend: list[tuple[str, str]], units: str) -> Floats:
+    """Thin walls pale, thick ones deep; a single thickness gets a middle tone."""
     low, high = float(values.min()), float(values.max())
+    floor = low - max(0.35 * (high - low), 0.5 * low if high - low < 1e-6 * high else 0.0)
+    top = high if high - low > 1e-6 * high else low + low
     for t in sorted({float(f"{v:.3g}") for v in values})[:6]:
-        colour = scene.scale_colours(np.array([t]), 0.5 * low, high)[0]
+        colour = scene.scale_colours(np.array([t]), floor, top)[0]
         legend.append(("#" + "".join(f"{round(c * 255):02X}" for c in colour), f"{t:g} {units}"))
-    return scene.scale_colours(values, 0.5 * low, high)
+    return scene.scale_colours(values, floor, top)
 
 
 def _mesh(
@@ -107,9 +110,7 @@ def _mesh(
     faces = scene.actor(data, None, lift=1.0)
     faces.GetProperty().SetAmbient(0.35)
     actors.append(faces)
-    outline = scene.actor(
-        scene.poly(mesh.points, cells), COPPER if proposed else INK, 0.75 if proposed else 0.5, 1.1 if proposed else 1.0, lit=False
-    )
+    outline = scene.actor(scene.poly(mesh.points, cells), COPPER if proposed else INK, 0.6 if proposed else 0.5, 1.0, lit=False)
     outline.GetProperty().SetRepresentationToWireframe()
     actors.append(outline)
     lines.append(outline)

@@ -67,7 +67,7 @@ def project(carrier: Carrier, points: Floats) -> Floats:
         h = (p - d[:3]) @ d[3:6]
         radial = p - d[:3] - h[:, None] * d[3:6]
         ray = np.cos(d[6]) * d[3:6] + np.sin(d[6]) * unit(radial)
-        return d[:3] + np.einsum("ij,ij->i", p - d[:3], ray)[:, None] * ray
+        return d[:3] + np.maximum(np.einsum("ij,ij->i", p - d[:3], ray), 0.0)[:, None] * ray
     if carrier.kind == "sphere":
         return d[:3] + d[3] * unit(p - d[:3])
     if carrier.kind == "torus":

@@ -6,15 +6,16 @@ from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.sparse import coo_matrix
-from scipy.sparse.csgraph import connected_components
-from scipy.spatial import cKDTree
 
 from kind_rivet.core.mesh.mesh import NODE_FIELDS, Mesh
 
 
 def coincident_groups(mesh: Mesh, tolerance: float) -> list[NDArray[np.int64]]:
     """Groups of node indices within `tolerance` of each other (linked), lowest number first."""
+    from scipy.sparse import coo_matrix
+    from scipy.sparse.csgraph import connected_components
+    from scipy.spatial import cKDTree
+
     if mesh.nodes < 2:
         return []
     pairs = cKDTree(mesh.points).query_pairs(tolerance, output_type="ndarray")

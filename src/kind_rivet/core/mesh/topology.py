@@ -6,8 +6,6 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.sparse import coo_matrix
-from scipy.sparse.csgraph import connected_components
 
 from kind_rivet.core.mesh.mesh import Mesh
 
@@ -65,6 +63,9 @@ def pieces(mesh: Mesh) -> int:
 
 
 def _components(pairs: NDArray[np.int64]) -> int:
+    from scipy.sparse import coo_matrix
+    from scipy.sparse.csgraph import connected_components
+
     if not len(pairs):
         return 0
     nodes, index = np.unique(pairs, return_inverse=True)

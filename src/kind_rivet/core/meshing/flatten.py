@@ -8,8 +8,6 @@ from __future__ import annotations
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.sparse import coo_matrix
-from scipy.sparse.linalg import splu
 
 from kind_rivet.core.errors import Refused
 from kind_rivet.core.geometry.carriers import Floats
@@ -52,6 +50,9 @@ def _local_frames(space: Floats, facets: NDArray[np.int64]) -> tuple[Floats, Flo
 
 def _conformal(space: Floats, facets: NDArray[np.int64], local: Floats, area: Floats) -> Floats:
     """Least-squares conformal map with the two vertices farthest apart pinned at their distance."""
+    from scipy.sparse import coo_matrix
+    from scipy.sparse.linalg import splu
+
     n, m = len(space), len(facets)
     used = np.unique(facets)
     first = used[int(np.argmax(np.linalg.norm(space[used] - space[used].mean(axis=0), axis=1)))]
@@ -84,6 +85,9 @@ def _conformal(space: Floats, facets: NDArray[np.int64], local: Floats, area: Fl
 
 def _rigid(uv: Floats, facets: NDArray[np.int64], local: Floats, rounds: int) -> Floats:
     """As-rigid-as-possible rounds: best rotation per facet, then one sparse solve (factorised once)."""
+    from scipy.sparse import coo_matrix
+    from scipy.sparse.linalg import splu
+
     n = len(uv)
     cot = np.empty((len(facets), 3))
     for k in range(3):

@@ -149,7 +149,8 @@ def mesh_sheet(shape: Shape, rules: ShellRules, hard: Floats | None = None) -> S
         assert patch is not None
         notes.append(f"Face {patch.faces[0] + 1} has an odd number of border sides, all held by hand, so one tria stays.")
     build = _Builder()
-    edge_nodes, stations = _edge_nodes(shape, curves, count, build)
+    shift = {hole.edges[0]: hole.shift for hole in holes if hole.shift > 0}
+    edge_nodes, stations = _edge_nodes(shape, curves, count, shift, build)
     hard = np.empty((0, 3)) if hard is None else np.asarray(hard, float)
     hard_face = _nearest_face(shape, hard)
     for number, patch in enumerate(patches):
@@ -173,7 +174,7 @@ def _nearest_face(shape: Shape, points: Floats) -> NDArray[np.int64]:
     return shape.facet_face[facet].astype(np.int64)
 
 
-def _edge_nodes(shape: Shape, curves: list[Curve], count: NDArray[np.int64], build: _Builder) -> tuple[list[Ints], list[Floats]]:
+def _edge_nodes(shape: Shape, curves: list[Curve], count: NDArray[np.int64], shift: dict[int, float], build: _Builder) -> tuple[list[Ints], list[Floats]]:
     """Nodes along every edge, with their places along it; edges share the nodes at vertices.
 
     An edge with no divisions is looked past: both its ends are one node.
@@ -200,6 +201,12 @@ def _edge_nodes(shape: Shape, curves: list[Curve], count: NDArray[np.int64], bui
     nodes: list[Ints] = []
     stations: list[Floats] = []
     for e, curve in enumerate(curves):
+        if e in shift:  # a closed edge of its own: no node needs to lie at its end
+            places = (shift[e] + np.linspace(0.0, curve.length, int(count[e]) + 1)) % curve.length
+            round_ = build.nodes(curve.at(places[:-1]), EDGE, e)
+            nodes.append(np.append(round_, round_[0]))
+            stations.append(places)
+            continue
         ends = []
         for end in (int(shape.edges[e].nodes[0]), int(shape.edges[e].nodes[-1])):
             keeper = root(end)
@@ -286,6 +293,8 @@ def _mesh_region(
     border = np.concatenate(loops_nodes)
     inner_flat = mesh.points[len(border) :]
     inner = build.nodes(*_on_faces(patch, inner_flat)) if len(inner_flat) else np.empty(0, np.int32)
+    if len(hard):  # they come first and stay: nothing may move them
+        build.kind[-1][: len(hard)], build.item[-1][: len(hard)] = VERTEX, -1
     table = np.concatenate((border, inner))
     elements = np.where(mesh.elements >= 0, table[np.maximum(mesh.elements, 0)], -1).astype(np.int32)
     if len(patch.faces) == 1:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -11,7 +11,7 @@ from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.meshing.patch import Patch
 from kind_rivet.core.meshing.rules import ShellRules
 
-LEAST_SIDE = 0.38  # of the size: a little above where the default limit sheet fails a side
+LEAST_SIDE = 0.352  # of the size: a little above where the default limit sheet fails a side
 
 
 @dataclass(frozen=True)
@@ -27,6 +27,7 @@ class RoundHole:
     divisions: int
     widths: tuple[float, ...]  # of the rings, from the hole outward; empty where none fits
     wanted: float  # width asked for
+    shift: float = 0.0  # of the first node along a closed edge, so that nodes lie on the region's main directions
 
 
 def find_round_holes(shape: Shape, patches: list[Patch | None], rules: ShellRules) -> list[RoundHole]:
@@ -56,7 +57,7 @@ def find_round_holes(shape: Shape, patches: list[Patch | None], rules: ShellRule
                 count = by_hand[0]
             widths = tuple(width for _ in range(rule.rings)) if rule is not None else ()
             holes.append(RoundHole(region, number, edges, float(d[6]), tuple(d[:3].tolist()), tuple(d[3:6].tolist()), count, widths, width))
-    return [_fitted(hole, holes, patches, rules) for hole in holes]
+    return [_aligned(_fitted(hole, holes, patches, rules), shape, patches) for hole in holes]
 
 
 def ring_divisions(radius: float, width: float, size: float) -> int:
@@ -71,6 +72,29 @@ def ring_divisions(radius: float, width: float, size: float) -> int:
     if count > most:
         count = 2 * int(most // 2)
     return int(max(count, 6))
+
+
+def main_direction(patch: Patch) -> float:
+    """Direction (rad, modulo a quarter turn) that the sides of the outer border agree on, weighted by length."""
+    loop = loop_points(patch, 0)
+    side = np.roll(loop, -1, axis=0) - loop
+    angle, length = np.arctan2(side[:, 1], side[:, 0]), np.linalg.norm(side, axis=1)
+    return float(np.arctan2((length * np.sin(4 * angle)).sum(), (length * np.cos(4 * angle)).sum()) / 4)
+
+
+def _aligned(hole: RoundHole, shape: Shape, patches: list[Patch | None]) -> RoundHole:
+    """Turn the nodes of a hole so that one lies on the region's main direction."""
+    patch = patches[hole.region]
+    loop = patch.loops[hole.loop] if patch is not None else ()
+    if patch is None or len(loop) != 1 or len(shape.vertices.get(int(shape.edges[loop[0].edge].nodes[0]), [])) != 1:
+        return hole
+    ring = patch.flat[loop[0].corners[:-1]]
+    away = ring - ring.mean(axis=0)
+    start = float(np.arctan2(away[0, 1], away[0, 0]))
+    sense = -1.0 if loop[0].forward else 1.0  # holes run clockwise along their passage
+    step = 2 * np.pi / hole.divisions
+    wanted = main_direction(patch) + (np.pi / 6 if hole.divisions == 6 else 0.0)  # a hexagon shows its flat side
+    return replace(hole, shift=float(((wanted - start) * sense) % step) * hole.radius)
 
 
 def _fitted(hole: RoundHole, holes: list[RoundHole], patches: list[Patch | None], rules: ShellRules) -> RoundHole:
@@ -106,7 +130,7 @@ def _fitted(hole: RoundHole, holes: list[RoundHole], patches: list[Patch | None]
     count = hole.divisions if widths else ring_divisions(hole.radius, 0.0, rules.size)
     if any(e in rules.divisions for e in hole.edges):
         count = hole.divisions
-    return RoundHole(hole.region, hole.loop, hole.edges, hole.radius, hole.centre, hole.axis, count, widths, hole.wanted)
+    return replace(hole, divisions=count, widths=widths)
 
 
 def loop_points(patch: Patch, number: int) -> Floats:

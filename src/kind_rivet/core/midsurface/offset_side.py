@@ -8,8 +8,6 @@ sharp bends: the mitre). Carriers move exactly.
 from __future__ import annotations
 
 import numpy as np
-from scipy.sparse import coo_matrix
-from scipy.sparse.csgraph import connected_components
 
 from kind_rivet.core.errors import Refused
 from kind_rivet.core.geometry.carriers import FREE, Carrier, Floats, fit_curve, offset, project
@@ -24,6 +22,9 @@ def side_groups(shape: Shape, walls: Walls, t: float) -> list[list[int]]:
     A face is a side when most of its rays end at the wall's thickness; rims (as wide
     as the wall) see along the sheet instead. Raises `Refused` if a large face is neither.
     """
+    from scipy.sparse import coo_matrix
+    from scipy.sparse.csgraph import connected_components
+
     near = np.abs(walls.sample_thickness - t) <= 0.04 * t
     met = near & (walls.partner >= 0)
     share = np.bincount(walls.sample_face, met, len(shape.faces)) / np.maximum(

@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import numpy as np
-from scipy.sparse import coo_matrix
-from scipy.sparse.csgraph import connected_components
 
 from kind_rivet.core.geometry.carriers import Floats, unit
 from kind_rivet.core.geometry.rays import FacetTree
@@ -33,6 +31,9 @@ def prove(solid: Shape, tree: FacetTree, sheet: Shape, thickness: Floats, sides:
 
 
 def _pieces(sheet: Shape) -> int:
+    from scipy.sparse import coo_matrix
+    from scipy.sparse.csgraph import connected_components
+
     a = sheet.facets[:, [0, 1, 2]].ravel()
     b = sheet.facets[:, [1, 2, 0]].ravel()
     n = len(sheet.points)

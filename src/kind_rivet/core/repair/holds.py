@@ -36,7 +36,7 @@ def onto(code, d, x, y, z):  # type: ignore[no-untyped-def]
     if code == 3:
         c, s = np.cos(d[6]), np.sin(d[6])
         gx, gy, gz = c * d[3] + s * rx, c * d[4] + s * ry, c * d[5] + s * rz
-        k = px * gx + py * gy + pz * gz
+        k = max(px * gx + py * gy + pz * gz, 0.0)
         return d[0] + k * gx, d[1] + k * gy, d[2] + k * gz
     if code == 5:
         qx, qy, qz = px - d[6] * rx, py - d[6] * ry, pz - d[6] * rz
@@ -56,8 +56,10 @@ class Holds:
 
 
 def holds_of(mesh: Mesh, sheets: Mapping[int, Shape]) -> Holds:
-    """Holds of all nodes; nodes on curves, at vertices and without a face stay put."""
+    """Holds of all nodes; nodes on curves, at vertices, of rings and without a face stay put."""
     movable = (mesh.on_kind == ON_FACE) & np.isin(mesh.on_body, list(sheets))
+    rings = mesh.conn[(mesh.ring >= 0) & mesh.is_shell]
+    movable[rings[rings >= 0]] = False
     code, data = np.zeros(mesh.nodes, np.int8), np.zeros((mesh.nodes, 8))
     trees: dict[int, FacetTree] = {}
     for body, shape in sheets.items():

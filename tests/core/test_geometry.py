@@ -1,0 +1,105 @@
+"""Carriers, rays, holes, first look, simplification."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+
+from kind_rivet.core.document.document import Document
+from kind_rivet.core.geometry.carriers import Carrier, distance, fit_curve, offset, project
+from kind_rivet.core.geometry.first_look import look, suggested_size, suits
+from kind_rivet.core.geometry.rays import FacetTree
+from tests.made_up import cube, sharp_channel
+
+AXIS = np.array([1.0, 2.0, 2.0]) / 3
+CARRIERS = [
+    Carrier("plane", (1, 2, 3, *AXIS)),
+    Carrier("cylinder", (1, 2, 3, *AXIS, 4.0)),
+    Carrier("cone", (1, 2, 3, *AXIS, 0.5)),
+    Carrier("sphere", (1, 2, 3, 4.0)),
+    Carrier("torus", (1, 2, 3, *AXIS, 6.0, 1.5)),
+]
+
+
+@pytest.mark.parametrize("carrier", CARRIERS, ids=lambda c: c.kind)
+def test_projection_lands_on_the_carrier_and_is_nearest(carrier: Carrier) -> None:
+    points = np.random.default_rng(1).normal(size=(200, 3)) * 3 + (4, 5, 6)
+    on = project(carrier, points)
+    assert distance(carrier, on).max() < 1e-9
+    nudged = project(carrier, on + np.random.default_rng(2).normal(size=on.shape) * 0.05)
+    assert np.all(np.linalg.norm(points - on, axis=1) <= np.linalg.norm(points - nudged, axis=1) + 1e-9)
+
+
+@pytest.mark.parametrize("carrier", CARRIERS, ids=lambda c: c.kind)
+def test_offset_is_parallel(carrier: Carrier) -> None:
+    start = project(carrier, np.array([[7.0, 5.0, 9.0]]))[0]
+    step = 1e-6
+    near = project(carrier, start + step * np.random.default_rng(3).normal(size=(40, 3)))
+    normal = np.linalg.svd(near - near.mean(axis=0))[2][2]
+    moved = offset(carrier, start, normal, 0.3)
+    assert distance(moved, (start + 0.3 * normal)[None])[0] < 1e-4
+
+
+def test_lines_and_circles_are_recognised() -> None:
+    a = np.linspace(0, 2, 9)
+    arc = np.column_stack((5 * np.cos(a), 5 * np.sin(a), np.full(9, 2.0)))
+    found = fit_curve(arc, 1e-7)
+    assert found.kind == "circle"
+    assert found.data[6] == pytest.approx(5)
+    assert np.allclose(found.data[:3], (0, 0, 2))
+    assert fit_curve(np.outer(np.linspace(0, 1, 5), (1, 2, 3)), 1e-9).kind == "line"
+    assert fit_curve(np.column_stack((a, a**2, a**3)), 1e-6).kind == "free"
+
+
+def test_rays_and_nearest_points_agree_with_brute_force() -> None:
+    rng = np.random.default_rng(4)
+    points = rng.normal(size=(300, 3))
+    facets = rng.integers(0, 300, (400, 3)).astype(np.int32)
+    tree = FacetTree.over(points, facets)
+    origins, directions = rng.normal(size=(60, 3)) * 2, rng.normal(size=(60, 3))
+    directions /= np.linalg.norm(directions, axis=1, keepdims=True)
+    far, _ = tree.cast(origins, directions)
+    a, b, c = (points[facets[:, k]] for k in range(3))
+    for o, d, t in zip(origins, directions, far, strict=True):
+        p = np.cross(d, c - a)
+        det = np.einsum("ij,ij->i", b - a, p)
+        with np.errstate(divide="ignore", invalid="ignore"):
+            u = np.einsum("ij,ij->i", o - a, p) / det
+            q = np.cross(o - a, b - a)
+            v = (q @ d) / det
+            r = np.einsum("ij,ij->i", c - a, q) / det
+        hits = r[(u >= 0) & (v >= 0) & (u + v <= 1) & (r > 0)]
+        assert t == pytest.approx(hits.min() if len(hits) else np.inf, rel=1e-9)
+    facet, weight, gap = tree.nearest(origins)
+    on = np.einsum("ij,ijk->ik", weight, points[facets[facet]])
+    assert np.allclose(np.linalg.norm(on - origins, axis=1), gap)
+    assert np.all(gap[:, None] <= np.linalg.norm(origins[:, None] - points[np.unique(facets)][None], axis=2) + 1e-12)
+
+
+def test_the_tray_is_read_completely(tray: Document) -> None:
+    body = tray.bodies[0]
+    assert body.name == "Cradle tray"
+    assert np.allclose(body.shape.box, [[0, 0, 0], [420, 180, 45]], atol=1e-3)
+    assert all(len(faces) == 2 for faces in body.shape.edge_faces)  # watertight
+    diameters = sorted(round(h.diameter, 3) for h in body.holes if h.kind == "round")
+    assert diameters == [4.2] * 6 + [9.0] * 14 + [36.0] * 4
+    assert sum(h.kind == "cut-out" for h in body.holes) == 2
+    assert body.walls[0][0] == pytest.approx(1.5)
+    assert body.walls[0][1] > 0.98
+    assert tray.choices.size == 5.0
+
+
+def test_first_look_tells_thin_from_thick() -> None:
+    thin = look(sharp_channel())
+    assert suits(thin.walls, thin.thin_share, sharp_channel().box)[0] == "shells"
+    thick = look(cube())
+    assert suits(thick.walls, thick.thin_share, cube().box)[0] == "solids"
+
+
+def test_suggested_size_is_a_round_number() -> None:
+    size = suggested_size(463.0, ((1.5, 1.0),), ())
+    assert size in (4.0, 5.0, 6.0)
+
+
+def test_volume_of_the_channel() -> None:
+    assert sharp_channel().volume == pytest.approx((40 * 2 + 2 * 18 * 2) * 60)

@@ -1,0 +1,63 @@
+"""Offset of one side: exact sheets, and refusals with a reason."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+
+from kind_rivet.core.document.document import Document
+from kind_rivet.core.errors import Refused
+from kind_rivet.core.geometry.carriers import distance
+from kind_rivet.core.midsurface.extract import extract
+from kind_rivet.core.operations import perform
+from tests.made_up import cube, sharp_channel, t_profile
+
+
+def test_tray_midsurface_is_exact(tray_sheet: Document) -> None:
+    sheet = tray_sheet.sheets[1]
+    assert sheet.thicknesses == [1.5]
+    assert sheet.proof.mass_ratio == pytest.approx(1, abs=1e-3)
+    assert sheet.proof.cover > 0.999
+    assert sheet.proof.pieces == 1
+    assert sheet.proof.off_middle < 0.002
+    assert sheet.proof.inner_free_length == 0
+    assert len(sheet.shape.faces) == 9  # floor, four bends, four flanges
+    for f, face in enumerate(sheet.shape.faces):
+        nodes = np.unique(sheet.shape.facets[sheet.shape.facet_face == f])
+        assert distance(face.carrier, sheet.shape.points[nodes]).max() < 1e-6
+
+
+def test_holes_come_out_with_exact_radius(tray_sheet: Document) -> None:
+    shape = tray_sheet.sheets[1].shape
+    radii = sorted(round(e.carrier.data[6], 6) for e in shape.edges if e.closed)
+    assert radii == [2.1] * 6 + [4.5] * 14 + [18.0] * 4
+
+
+def test_sharp_bends_are_mitred() -> None:
+    sheet = extract(sharp_channel())
+    assert sheet.area == pytest.approx((38 + 19 + 19) * 60, rel=1e-9)
+    assert sheet.thicknesses == [2.0]
+
+
+@pytest.mark.parametrize(("shape", "words"), [(t_profile(), "joint"), (cube(), "")])
+def test_what_cannot_be_done_is_refused_with_the_reason(shape: object, words: str) -> None:
+    with pytest.raises(Refused) as refusal:
+        extract(shape)  # type: ignore[arg-type]
+    assert words in str(refusal.value)
+    assert refusal.value.remedy
+
+
+def test_holes_left_out_are_closed_and_leave_hard_points(tray: Document) -> None:
+    d = perform(tray, "prepare.leave_out_holes", {"below": 5.0, "hard_points": True})
+    assert len(d.left_out) == 6
+    d = perform(d, "midsurface.extract", {})
+    assert not any(e.closed and abs(e.carrier.data[6] - 2.1) < 1e-6 for e in d.sheets[1].shape.edges)
+    d = perform(d, "mesh.shells", {"size": 8.0})
+    for hole in d.left_out:
+        assert np.linalg.norm(d.mesh.points - np.array(hole.centre), axis=1).min() < 1e-6
+    back = perform(d, "prepare.take_back", {"body": 1, "centre": d.left_out[0].centre})
+    assert len(back.left_out) == 5
+    assert any("midsurface" in s for s in back.stale)
+    updated = perform(back, "mesh.update", {})
+    assert not updated.stale
+    assert len(updated.mesh_holes[1]) == len(d.mesh_holes[1]) + 1
