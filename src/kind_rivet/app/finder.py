@@ -22,8 +22,8 @@ class Finder(QFrame):
         self.line.textChanged.connect(self._search)
         self.line.installEventFilter(self)
         self.list = QListWidget()
-        self.list.itemActivated.connect(lambda _: self._run())
-        self.list.itemClicked.connect(lambda _: self._run())
+        self.list.itemActivated.connect(lambda _: self.run())
+        self.list.itemClicked.connect(lambda _: self.run())
         rows.addWidget(self.line)
         rows.addWidget(self.list)
         self.hide()
@@ -56,14 +56,14 @@ class Finder(QFrame):
                 self.list.setCurrentRow(max(0, min(self.list.count() - 1, self.list.currentRow() + step)))
                 return True
             if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
-                self._run()
+                self.run()
                 return True
             if event.key() == Qt.Key.Key_Escape:
                 self.hide()
                 return True
         return False
 
-    def _run(self) -> None:
+    def run(self) -> None:
         item = self.list.currentItem()
         if item is None:
             return

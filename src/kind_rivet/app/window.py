@@ -312,8 +312,11 @@ class MainWindow(QMainWindow):
 
     # -- working --------------------------------------------------------------------------
     def confirm(self) -> None:
+        if self.finder.isVisible():
+            self.finder.run()
+            return
         card = self.kit.open_card
-        if card is not None and not self.finder.isVisible():
+        if card is not None:
             card.confirm()
 
     def keep(self) -> None:

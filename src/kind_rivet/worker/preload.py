@@ -1,6 +1,7 @@
 """Imports that every worker shares; the forkserver loads them once."""
 
 import contextlib
+import os
 
 import numpy  # noqa: F401
 import scipy.sparse.csgraph
@@ -11,6 +12,7 @@ import kind_rivet.core.files.deliver
 import kind_rivet.core.geometry.cad  # noqa: F401
 from kind_rivet.core.operations import all_operations
 
+os.nice(5)  # the window comes first, at start-up and while a worker works
 all_operations()
 with contextlib.suppress(ImportError):
     import OCP.BRepMesh

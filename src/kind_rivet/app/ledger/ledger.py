@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QColor, QGuiApplication
-from PySide6.QtWidgets import QHBoxLayout, QLabel, QListWidget, QListWidgetItem, QPushButton, QTabWidget, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QLabel, QListWidget, QListWidgetItem, QPushButton, QScrollArea, QTabWidget, QVBoxLayout, QWidget
 
 from kind_rivet.app.ledger.histogram import Histogram
 from kind_rivet.app.theme import COPPER, FAILING, INK, MUTED
@@ -35,7 +35,10 @@ class Ledger(QTabWidget):
         self.limits = QLabel()
         self.limits.setTextFormat(Qt.TextFormat.RichText)
         self.limits.setObjectName("muted")
-        columns.addWidget(self.limits, 2)
+        scroll = QScrollArea()
+        scroll.setWidgetResizable(True)
+        scroll.setWidget(self.limits)
+        columns.addWidget(scroll, 2)
         self.addTab(quality, "Quality")
         self.trail = QListWidget()
         self.trail.itemClicked.connect(lambda item: window.session.go_to(item.data(Qt.ItemDataRole.UserRole)))

@@ -77,9 +77,28 @@ def dress(document: Document, look: Look, proposed: bool, selection: Selection) 
         labels += [
             (np.array(h.centre), f"left out Ø{h.diameter:g}" + (" · hard point" if h.hard_point else ""), MUTED) for h in document.left_out
         ]
+    if look.stop == "part":
+        labels += _first_look(document)
     actors += _selected(document, selection, shows_mesh)
     box = np.array([np.min([b[0] for b in boxes], axis=0), np.max([b[1] for b in boxes], axis=0)]) if boxes else None
     return Dressed(actors, lines, box, legend, labels, shows_mesh, shows_sheets)
+
+
+def _first_look(document: Document) -> list[tuple[Floats, str, str]]:
+    """Tags in the Stage after opening: size and wall of each body, and one tag per kind of hole."""
+    labels: list[tuple[Floats, str, str]] = []
+    for body in document.bodies[:12]:
+        low, high = body.shape.box
+        x, y, z = high - low
+        wall = f" · wall {body.walls[0][0]:g}" if body.walls and body.walls[0][1] > 0.1 else ""
+        labels.append((np.array([low[0], low[1], high[2]]), f"{x:.4g} × {y:.4g} × {z:.4g} {document.units}{wall}", INK))
+        groups: dict[tuple[str, float, float], list[int]] = {}
+        for k, h in enumerate(body.holes):
+            groups.setdefault((h.kind, round(h.diameter, 3), round(h.length, 2)), []).append(k)
+        for (kind, diameter, length), members in list(groups.items())[:10]:
+            text = f"{len(members)} × Ø {diameter:g}" if kind == "round" else f"cut-out {length:.3g}"
+            labels.append((np.array(body.holes[members[-1]].centre), text, FOCUS))
+    return labels
 
 
 def _thickness_colours(values: Floats, legend: list[tuple[str, str]], units: str) -> Floats:

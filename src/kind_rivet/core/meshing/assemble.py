@@ -58,7 +58,8 @@ def measure_thickness(mesh: Mesh, body: int, solid: Shape, sheet: Shape, wall: F
     # Facets cut a little off round walls; within that, the wall's exact value is the better one.
     near = good & (np.abs(total - known) < 0.02 * known)
     thickness[mine] = np.where(good & ~near, total, known)
-    offset[mine] = np.where(good & ~near, (up - down) / 2, 0.0)
+    apart = np.subtract(up, down, out=np.zeros_like(up), where=good)
+    offset[mine] = np.where(~near, apart / 2, 0.0)
     return thickness, offset
 
 

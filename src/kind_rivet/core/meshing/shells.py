@@ -174,7 +174,9 @@ def _nearest_face(shape: Shape, points: Floats) -> NDArray[np.int64]:
     return shape.facet_face[facet].astype(np.int64)
 
 
-def _edge_nodes(shape: Shape, curves: list[Curve], count: NDArray[np.int64], shift: dict[int, float], build: _Builder) -> tuple[list[Ints], list[Floats]]:
+def _edge_nodes(
+    shape: Shape, curves: list[Curve], count: NDArray[np.int64], shift: dict[int, float], build: _Builder
+) -> tuple[list[Ints], list[Floats]]:
     """Nodes along every edge, with their places along it; edges share the nodes at vertices.
 
     An edge with no divisions is looked past: both its ends are one node.

@@ -346,8 +346,11 @@ def drop_doublets(pts, el, inc, deg, fixed):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def walk_trias(pts, el, inc, deg, fixed, ideal, reach):  # type: ignore[no-untyped-def]
-    """Walk trias towards each other across quads and join them; returns how many pairs met."""
+def walk_trias(pts, el, inc, deg, fixed, ideal, reach, floor):  # type: ignore[no-untyped-def]
+    """Walk trias towards each other across quads and join them; returns how many pairs met.
+
+    A walk whose worst element afterwards is below `floor` (scaled Jacobian) is undone.
+    """
     done = 0
     came = np.full(len(el), -1, np.int32)
     queue = np.empty(len(el) + 1, np.int32)
@@ -482,7 +485,7 @@ def walk_trias(pts, el, inc, deg, fixed, ideal, reach):  # type: ignore[no-untyp
                     break
         if merged:
             # Relax the whole way twice, then look whether everything is upright.
-            for r in range(4):
+            for r in range(8):
                 for i in range(moved):
                     v = log_pt_node[i]
                     if not fixed[v] and deg[v] > 0:
@@ -492,7 +495,7 @@ def walk_trias(pts, el, inc, deg, fixed, ideal, reach):  # type: ignore[no-untyp
                 v = log_pt_node[i]
                 for j in range(deg[v]):
                     worst = min(worst, least_scaled_jacobian(pts, el, inc[v, j]))
-            if worst < 0.25:
+            if worst < floor:
                 merged = False
         if merged:
             done += 1

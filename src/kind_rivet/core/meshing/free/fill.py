@@ -158,14 +158,14 @@ def improve(xy: Floats, el: Ints, fixed: NDArray[np.bool_], prev: NDArray[np.int
     free = ~fixed
     order = np.arange(len(xy))
     smooth.smooth(xy, el, inc, deg, free, order, 3, 2)
-    for round_ in range(6):
+    for round_ in range(8):
         changes = cleanup.merge_trias(xy, el, inc, deg, fixed, ideal)
-        changes += cleanup.walk_trias(xy, el, inc, deg, fixed, ideal, 12 if round_ < 2 else 40)
+        changes += cleanup.walk_trias(xy, el, inc, deg, fixed, ideal, 12 if round_ < 2 else 40, 0.25 if round_ < 3 else 0.08)
         changes += cleanup.drop_doublets(xy, el, inc, deg, fixed)
         changes += cleanup.collapse_quads(xy, el, inc, deg, fixed, ideal)
         changes += cleanup.turn_sides(xy, el, inc, deg, fixed, ideal)
         smooth.smooth(xy, el, inc, deg, free, order, 4, 1)
-        if not changes:
+        if not changes and round_ >= 3:
             break
     smooth.smooth(xy, el, inc, deg, free, order, 12, 0)
 

@@ -7,7 +7,7 @@ import math
 import numpy as np
 
 from kind_rivet.core.kernels import kernel
-from kind_rivet.core.meshing.free.shapes2d import element_energy, element_slope
+from kind_rivet.core.meshing.free.shapes2d import element_energy, element_slope, least_scaled_jacobian
 
 
 @kernel
@@ -18,6 +18,15 @@ def node_energy(pts, v, el, inc, deg):  # type: ignore[no-untyped-def]
         e = element_energy(pts, el, inc[v, i])
         total += e * e
     return total
+
+
+@kernel
+def star_least(pts, v, el, inc, deg):  # type: ignore[no-untyped-def]
+    """Least scaled Jacobian of the elements round node v."""
+    least = 2.0
+    for i in range(deg[v]):
+        least = min(least, least_scaled_jacobian(pts, el, inc[v, i]))
+    return least
 
 
 @kernel
@@ -51,16 +60,18 @@ def relax(pts, v, el, inc, deg, average, share):  # type: ignore[no-untyped-def]
             best, bx, by = now, pts[v, 0], pts[v, 1]
         else:
             pts[v, 0], pts[v, 1] = bx, by
-    if best == np.inf:
-        step = 0.3 * reach
-        for q in range(16):  # look round for any upright place
-            a = q * (math.pi / 4)
-            pts[v, 0], pts[v, 1] = x0 + step * math.cos(a), y0 + step * math.sin(a)
-            now = node_energy(pts, v, el, inc, deg)
-            if now < best:
-                best, bx, by = now, pts[v, 0], pts[v, 1]
-            if q == 7:
-                step = 0.6 * reach
+    if best == np.inf:  # something is turned over: climb the least Jacobian round the node instead
+        least = star_least(pts, v, el, inc, deg)
+        step = 0.35 * reach
+        for _ in range(4):
+            for q in range(8):
+                a = q * (math.pi / 4)
+                pts[v, 0], pts[v, 1] = bx + step * math.cos(a), by + step * math.sin(a)
+                now = star_least(pts, v, el, inc, deg)
+                if now > least:
+                    least, x0, y0 = now, pts[v, 0], pts[v, 1]
+            bx, by = x0, y0
+            step *= 0.5
         pts[v, 0], pts[v, 1] = bx, by
         return reach
     for _ in range(2):

@@ -1,0 +1,148 @@
+"""The demo: the window on the cradle tray, or the whole example walked off-screen where there is no display."""
+
+from __future__ import annotations
+
+import os
+import sys
+import time
+from collections.abc import Callable
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+if TYPE_CHECKING:
+    from kind_rivet.app.window import MainWindow
+
+LIMIT = 180.0  # seconds one step may take
+
+
+def demo(out: Path) -> int:
+    """Open the window on the tray, or walk the example off-screen into the folder `out`."""
+    has_display = bool(os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY")) and os.environ.get("QT_QPA_PLATFORM") != "offscreen"
+    if has_display:
+        from kind_rivet.app.main import main
+
+        return main(Path(__file__).resolve().parents[3] / "examples" / "cradle_tray.step")
+    print("There is no display here, so the example is walked off-screen.", flush=True)
+    os.environ["QT_QPA_PLATFORM"] = "offscreen"
+    from kind_rivet.worker.pool import start_server
+
+    start_server()
+    from PySide6.QtWidgets import QApplication
+
+    from kind_rivet.app.theme import apply_theme
+    from kind_rivet.app.window import MainWindow
+
+    app = QApplication.instance() or QApplication(sys.argv[:1])
+    assert isinstance(app, QApplication)
+    apply_theme(app)
+    window = MainWindow()
+    window.show()
+    walk(window, out)
+    window.close()
+    print(f"Done: files and pictures are in {out.resolve()}", flush=True)
+    return 0
+
+
+class Walker:
+    """Takes the steps of the example in the real window and a picture after each."""
+
+    def __init__(self, window: MainWindow, out: Path) -> None:
+        self.window = window
+        self.out = out
+        out.mkdir(parents=True, exist_ok=True)
+
+    def wait(self, condition: Callable[[], object]) -> None:
+        from PySide6.QtWidgets import QApplication
+
+        until = time.monotonic() + LIMIT
+        while not condition():
+            QApplication.processEvents()
+            time.sleep(0.005)
+            if time.monotonic() > until:
+                raise RuntimeError("the example did not go on")
+        QApplication.processEvents()
+
+    def do(self, name: str, parameters: dict[str, object]) -> None:
+        """Propose, look, keep."""
+        session = self.window.session
+        session.propose(name, parameters)
+        self.wait(lambda: session.proposal is not None or not session.busy)
+        if session.proposal is None:
+            raise RuntimeError(self.window.ledger.messages.item(self.window.ledger.messages.count() - 1).text())
+        print("  " + session.proposal.notes[0], flush=True)
+        session.keep()
+
+    def propose(self, stop: str, card: int, values: dict[str, object]) -> None:
+        """Open a card, fill it in and let it propose."""
+        w = self.window
+        w.open_card(stop, w.kit.cards[stop][card])
+        shown = w.kit.cards[stop][card]
+        shown.form.set_values(values)  # type: ignore[attr-defined]
+        shown.propose()  # type: ignore[attr-defined]
+        self.wait(lambda: w.session.proposal is not None or not w.session.busy)
+
+    def picture(self, name: str) -> None:
+        from PySide6.QtWidgets import QApplication
+
+        for _ in range(3):
+            QApplication.processEvents()
+        self.window.grab().save(str(self.out / f"{name}.png"))
+
+
+def walk(window: MainWindow, out: Path) -> None:
+    """The whole example: look, leave out, midsurface, mesh, mixed, quality, sets, deliver."""
+    from kind_rivet.app.window import SAMPLE
+    from kind_rivet.core.files.deliver import deliver
+
+    w, session = window, window.session
+    step = Walker(window, out)
+    w.open_path(SAMPLE)
+    step.wait(lambda: session.document.bodies)
+    print("  " + session.document.notes[0], flush=True)
+    step.picture("1-first-look")
+    w.go("prepare")
+    step.propose("prepare", 0, {"below": 5.0, "hard_points": True})
+    step.picture("2-left-out-holes")
+    w.keep()
+    w.go("midsurface")
+    step.do("midsurface.extract", {})
+    w.style_combo.setCurrentIndex(1)
+    w.open_card("midsurface", w.kit.cards["midsurface"][1])
+    step.picture("3-midsurface")
+    w.style_combo.setCurrentIndex(0)
+    step.propose("mesh", 0, {"size": 5.0})
+    step.picture("4-mesh-proposal")
+    w.keep()
+    w.open_card("mesh", w.kit.cards["mesh"][1])
+    step.picture("5-divisions")
+    w.go("mixed")
+    step.do("mixed.material", {"material": "Steel"})
+    document = session.document
+    holes = [(1, *h.centre) for h in document.mesh_holes[1] if abs(h.radius - 4.5) < 0.01]
+    step.do("mixed.spiders", {"holes": holes[:4], "mass": 0.002})
+    shape = document.sheets[1].shape
+    top = [
+        e
+        for e in np.argsort(-shape.edge_length).tolist()
+        if len(shape.edge_faces[e]) == 1 and shape.points[shape.edges[e].nodes][:, 2].min() > 20
+    ][:2]
+    step.do("mixed.beams_along", {"body": 1, "edges": [int(e) for e in top], "section": "tube", "width": 12.0, "wall": 1.5})
+    mesh = session.document.mesh
+    centre = mesh.centres()
+    pad = np.flatnonzero(mesh.is_shell & (np.abs(centre[:, 0] - 210) < 22) & (np.abs(centre[:, 1] - 142) < 12) & (centre[:, 2] < 1))
+    step.do("mixed.layers", {"elements": [int(n) for n in mesh.element_id[pad]], "height": 9.0, "layers": 3})
+    w.open_card("mixed", w.kit.cards["mixed"][4])
+    step.picture("6-mixed")
+    w.go("quality")
+    w.ledger.setCurrentIndex(1)
+    step.picture("7-quality")
+    w.go("deliver")
+    step.do("sets.usual", {})
+    w.ledger.setCurrentIndex(0)
+    w.selection.set("ring", [(1, k) for k, h in enumerate(session.document.mesh_holes[1]) if h.radius > 10])
+    step.picture("8-sets")
+    w.selection.clear()
+    deliver(session.document, out, {}, [])
+    session.save(out / "cradle-tray.rivet")
