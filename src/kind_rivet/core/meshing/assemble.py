@@ -13,12 +13,12 @@ from kind_rivet.core.meshing.bends import balance_bends
 from kind_rivet.core.meshing.shells import SheetMesh
 
 
-def as_mesh(shells: SheetMesh, sheet: Shape, body: int, part: int) -> Mesh:
+def as_mesh(shells: SheetMesh, sheet: Shape, body: int, part: int, size: float) -> Mesh:
     """Numbers start at 1; thickness and offset are filled by `measure_thickness`."""
     m, n = len(shells.elements), len(shells.points)
     conn = np.full((m, WIDTH), -1, np.int32)
     conn[:, :4] = shells.elements
-    points, height = balance_bends(sheet, shells)
+    points, height = balance_bends(sheet, shells, size)
     return Mesh(
         points=points, height=height, node_id=np.arange(1, n + 1, dtype=np.int32), on_kind=shells.on_kind.copy(), on_item=shells.on_item.copy(),
         on_body=np.full(n, body, np.int32), kind=np.where(shells.elements[:, 3] < 0, TRIA, QUAD).astype(np.uint8), conn=conn,

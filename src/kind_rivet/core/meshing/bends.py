@@ -15,14 +15,15 @@ from numpy.typing import NDArray
 from kind_rivet.core.geometry.carriers import Floats, frame
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.meshing.shells import EDGE, FACE, VERTEX, SheetMesh
+from kind_rivet.core.meshing.washers import LEAST_SIDE
 from kind_rivet.core.quality.shell_metrics import SCALED_JACOBIAN, shell_metrics
 
 
-def balance_bends(shape: Shape, mesh: SheetMesh) -> tuple[Floats, Floats]:
+def balance_bends(shape: Shape, mesh: SheetMesh, size: float) -> tuple[Floats, Floats]:
     """Points (n, 3) with balanced bends, and the height (n,) of each node off its face.
 
     Only cylinder faces between two tangent planes are touched; a bend whose elements
-    would become poor stays as it was.
+    would become poor stays as it was, and sides are not made shorter than `LEAST_SIDE` of the `size`.
     """
     points, height = mesh.points.copy(), np.zeros(len(mesh.points))
     for face in range(len(shape.faces)):
@@ -31,7 +32,7 @@ def balance_bends(shape: Shape, mesh: SheetMesh) -> tuple[Floats, Floats]:
             continue
         start, angle, lines, count = bend
         d = shape.faces[face].carrier.array
-        beta = angle / (2 * (count + 1))
+        beta = _slide(shape.faces[face].carrier.data[6], angle, count, LEAST_SIDE * size)
         nodes = _nodes_of(shape, mesh, face, lines)
         u, v = frame(d[3:6])
         q = mesh.points[nodes] - d[:3]
@@ -51,6 +52,22 @@ def balance_bends(shape: Shape, mesh: SheetMesh) -> tuple[Floats, Floats]:
             inner = nodes[(mesh.on_kind[nodes] == FACE) & (mesh.on_item[nodes] == face)]
             height[inner] = radius - d[6]
     return points, height
+
+
+def _slide(radius: float, angle: float, count: int, least: float) -> float:
+    """The angle β that makes the chords touch the arc, or as much of it as keeps them at least `least` long."""
+    full = angle / (2 * (count + 1))
+
+    def chord(beta: float) -> float:
+        return 2 * radius / np.cos(beta) * np.sin((angle - 2 * beta) / (2 * count))
+
+    if chord(full) >= least or chord(0.0) <= least:
+        return full if chord(full) >= least else 0.0
+    low, high = 0.0, full
+    for _ in range(40):
+        middle = (low + high) / 2
+        low, high = (middle, high) if chord(middle) >= least else (low, middle)
+    return low
 
 
 def _bend(shape: Shape, face: int, divisions: NDArray[np.int64]) -> tuple[float, float, list[int], int] | None:

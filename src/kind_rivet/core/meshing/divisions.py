@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import deque
+from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
@@ -10,15 +11,25 @@ from numpy.typing import NDArray
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.meshing.curves import Curve
 from kind_rivet.core.meshing.mapped import turns
-from kind_rivet.core.meshing.patch import Patch
+from kind_rivet.core.meshing.patch import BorderEdge, Patch
 from kind_rivet.core.meshing.rules import ShellRules
-from kind_rivet.core.meshing.washers import RoundHole
+from kind_rivet.core.meshing.washers import LEAST_SIDE, RoundHole
 
 Sides = tuple[list[int], list[int], list[int], list[int]]
 
 
+@dataclass(frozen=True)
+class Strip:
+    """A four-sided region too narrow for elements, to be looked past: its long sides become one row of nodes."""
+
+    region: int
+    first: tuple[BorderEdge, ...]  # one long side in loop order
+    second: tuple[BorderEdge, ...]  # the opposite one, in loop order too (so it runs the other way)
+    across: tuple[int, ...]  # the short edges, shrunk to nothing
+
+
 def plan_divisions(
-    shape: Shape, curves: list[Curve], patches: list[Patch | None], holes: list[RoundHole], rules: ShellRules
+    shape: Shape, curves: list[Curve], patches: list[Patch | None], holes: list[RoundHole], strips: list[Strip], rules: ShellRules
 ) -> NDArray[np.int64]:
     """Divisions (e,) of every edge; counts set by hand stay.
 
@@ -27,6 +38,9 @@ def plan_divisions(
     count = np.array([_by_length(curve, rules) for curve in curves], np.int64)
     held = np.zeros(len(curves), bool)
     short = looked_past(shape, curves, patches, rules)
+    for strip in strips:
+        short[[p.edge for p in (*strip.first, *strip.second)]] = False
+        short[list(strip.across)] = True
     count[short], held[short] = 0, True
     for hole in holes:
         if len(hole.edges) == 1:
@@ -48,7 +62,15 @@ def plan_divisions(
                     count[side[0]] = 2
     _match_opposite(four, count, held, curves)
     _make_even(shape, patches, count, held)
+    for strip in strips:
+        if not fits(strip, count):  # its sides do not face each other: it gets elements after all
+            count[list(strip.across)] = 1
     return count
+
+
+def fits(strip: Strip, count: NDArray[np.int64]) -> bool:
+    """Have both long sides of a strip the same number of divisions?"""
+    return int(sum(count[p.edge] for p in strip.first)) == int(sum(count[p.edge] for p in strip.second))
 
 
 def looked_past(shape: Shape, curves: list[Curve], patches: list[Patch | None], rules: ShellRules) -> NDArray[np.bool_]:
@@ -62,7 +84,7 @@ def looked_past(shape: Shape, curves: list[Curve], patches: list[Patch | None], 
     for patch in patches:
         if patch is None:
             continue
-        narrow = 2 * _flat_area(patch) / max(_border_length(patch, length), 1e-300) < 0.6 * rules.look_past * rules.size
+        narrow = 2 * _flat_area(patch) / max(_border_length(patch, length), 1e-300) < 1.05 * rules.look_past * rules.size
         for loop in patch.loops:
             edges = [p.edge for p in loop]
             left = sum(length[e] for e in edges if not short[e])
@@ -86,13 +108,22 @@ def _by_length(curve: Curve, rules: ShellRules) -> int:
     by_size = round(curve.length / rules.size)
     by_bend = np.ceil(curve.turning() / np.radians(rules.bend_angle) - 0.05)
     closed = np.allclose(curve.points[0], curve.points[-1])
-    # A bend is not divided finer than the default limit on short sides allows.
-    by_bend = min(by_bend, max(1, np.floor(curve.length / (0.38 * rules.size))))
+    # A bend is not divided finer than the default limit on short sides allows; n balanced chords are L / (n + 1) long.
+    by_bend = min(by_bend, max(1, np.floor(curve.length / (LEAST_SIDE * rules.size) - (0 if closed else 1))))
     return int(max(1, by_size, by_bend, 6 if closed else 1))
 
 
 def four_sides(patch: Patch) -> Sides | None:
     """Edges on the four sides of a region with one border loop and four corners, in order; else None."""
+    passages = side_passages(patch)
+    if passages is None:
+        return None
+    a, b, c, d = ([p.edge for p in side] for side in passages)
+    return (a, b, c, d)
+
+
+def side_passages(patch: Patch) -> list[list[BorderEdge]] | None:
+    """Border passages on the four sides of a region with one border loop and four corners, in order; else None."""
     if len(patch.loops) != 1:
         return None
     loop = patch.loops[0]
@@ -104,8 +135,29 @@ def four_sides(patch: Patch) -> Sides | None:
     rest = np.abs(np.delete(turn, starts[corner]))
     if len(corner) != 4 or (len(rest) and rest.max() > 0.45) or np.abs(np.delete(turn, starts)).sum() > 1.0:
         return None
-    order = [[loop[(corner[k] + j) % len(loop)].edge for j in range((corner[(k + 1) % 4] - corner[k]) % len(loop))] for k in range(4)]
-    return (order[0], order[1], order[2], order[3])
+    return [[loop[(corner[k] + j) % len(loop)] for j in range((corner[(k + 1) % 4] - corner[k]) % len(loop))] for k in range(4)]
+
+
+def narrow_strips(shape: Shape, curves: list[Curve], patches: list[Patch | None], rules: ShellRules) -> list[Strip]:
+    """Regions between two neighbours (small bends, split lines) that are narrower than the shortest side allowed."""
+    out = []
+    taken: set[int] = set()
+    for r, patch in enumerate(patches):
+        sides = side_passages(patch) if patch is not None else None
+        if sides is None:
+            continue
+        for k in (0, 1):
+            first, second, short = sides[k], sides[k + 2], [p.edge for j in (k + 1, (k + 3) % 4) for p in sides[j]]
+            width = max(sum(curves[p.edge].length for p in sides[j]) for j in (k + 1, (k + 3) % 4))
+            long_edges = [p.edge for p in (*first, *second)]
+            length = sum(curves[e].length for e in long_edges) / 2
+            shared = all(len(shape.edge_faces[e]) == 2 and len(set(shape.edge_faces[e])) == 2 for e in long_edges)
+            edges = {*long_edges, *short}
+            if shared and width < LEAST_SIDE * rules.size and length > 3 * width and not edges & taken and not edges & set(rules.divisions):
+                out.append(Strip(r, tuple(first), tuple(second), tuple(short)))
+                taken |= edges
+                break
+    return out
 
 
 def _match_opposite(four: list[Sides], count: NDArray[np.int64], held: NDArray[np.bool_], curves: list[Curve]) -> None:

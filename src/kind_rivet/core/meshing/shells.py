@@ -8,10 +8,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kind_rivet.core.errors import Refused
-from kind_rivet.core.geometry.carriers import Floats
+from kind_rivet.core.geometry.carriers import Floats, project
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.meshing.curves import Curve
-from kind_rivet.core.meshing.divisions import odd_regions, plan_divisions
+from kind_rivet.core.meshing.divisions import Strip, fits, narrow_strips, odd_regions, plan_divisions
 from kind_rivet.core.meshing.free.fill import CannotFill, FlatMesh, fill
 from kind_rivet.core.meshing.mapped import fill_mapped, fill_ring
 from kind_rivet.core.meshing.patch import BorderEdge, Patch, lay_flat
@@ -143,7 +143,9 @@ def mesh_sheet(shape: Shape, rules: ShellRules, hard: Floats | None = None) -> S
                 patches.append(None)
                 notes.append(str(refused))
     holes = find_round_holes(shape, patches, rules)
-    count = plan_divisions(shape, curves, patches, holes, rules)
+    strips = narrow_strips(shape, curves, patches, rules)
+    count = plan_divisions(shape, curves, patches, holes, strips, rules)
+    strips = [strip for strip in strips if fits(strip, count)]
     for r in odd_regions(patches, count):
         patch = patches[r]
         assert patch is not None
@@ -151,18 +153,42 @@ def mesh_sheet(shape: Shape, rules: ShellRules, hard: Floats | None = None) -> S
     build = _Builder()
     shift = {hole.edges[0]: hole.shift for hole in holes if hole.shift > 0}
     edge_nodes, stations = _edge_nodes(shape, curves, count, shift, build)
+    _join_strips(shape, patches, strips, edge_nodes, build)
+    passed = {strip.region for strip in strips}
     hard = np.empty((0, 3)) if hard is None else np.asarray(hard, float)
     hard_face = _nearest_face(shape, hard)
     for number, patch in enumerate(patches):
-        if patch is not None:
+        if patch is not None and number not in passed:
             mine = np.isin(hard_face, patch.faces)
             _mesh_region(patch, number, curves, edge_nodes, stations, holes, rules, hard[mine], build, notes)
     if not build.elements:
         raise Refused("No face could be meshed.", " ".join(notes[:1]))
+    if strips:
+        notes.append(
+            f"{len(strips)} narrow strip{'s were' if len(strips) > 1 else ' was'} looked past: too narrow for elements of this size."
+        )
+    return _compact(build, count, edge_nodes, holes, notes)
+
+
+def _compact(build: _Builder, count: NDArray[np.int64], edge_nodes: list[Ints], holes: list[RoundHole], notes: list[str]) -> SheetMesh:
+    """Everything in flat arrays, without nodes that no element uses."""
+    elements = np.concatenate(build.elements)
+    used = np.zeros(build.count, bool)
+    used[elements[elements >= 0]] = True
+    number = np.cumsum(used) - 1
+    lines = tuple(number[line[used[line]]].astype(np.int32) for line in edge_nodes)
     return SheetMesh(
-        np.concatenate(build.points), np.concatenate(build.elements), np.concatenate(build.kind), np.concatenate(build.item),
-        np.concatenate(build.face), np.concatenate(build.ring), count, tuple(edge_nodes), tuple(holes), tuple(notes),
-    )  # fmt: skip
+        np.concatenate(build.points)[used],
+        np.where(elements >= 0, number[np.maximum(elements, 0)], -1).astype(np.int32),
+        np.concatenate(build.kind)[used],
+        np.concatenate(build.item)[used],
+        np.concatenate(build.face),
+        np.concatenate(build.ring),
+        count,
+        lines,
+        tuple(holes),
+        tuple(notes),
+    )
 
 
 def _nearest_face(shape: Shape, points: Floats) -> NDArray[np.int64]:
@@ -220,6 +246,50 @@ def _edge_nodes(
         nodes.append(np.concatenate(([ends[0]], inner, [ends[1]])).astype(np.int32) if count[e] else np.array(ends[:1], np.int32))
         stations.append(places)
     return nodes, stations
+
+
+def _join_strips(shape: Shape, patches: list[Patch | None], strips: list[Strip], edge_nodes: list[Ints], build: _Builder) -> None:
+    """The two long sides of each looked-past strip become one row of nodes in its middle."""
+    if not strips:
+        return
+    points = np.concatenate(build.points)
+    parent = np.arange(build.count)
+
+    def root(v: int) -> int:
+        while parent[v] != v:
+            v = int(parent[v])
+        return v
+
+    for strip in strips:
+        a, b = (_side_nodes(side, edge_nodes) for side in (strip.first, strip.second))
+        for x, y in zip(a.tolist(), b[::-1].tolist(), strict=True):
+            rx, ry = root(x), root(y)
+            if rx != ry:
+                parent[max(rx, ry)] = min(rx, ry)
+    target = np.array([root(v) for v in range(build.count)])
+    used = np.unique(
+        np.concatenate([np.concatenate((_side_nodes(s.first, edge_nodes), _side_nodes(s.second, edge_nodes))) for s in strips])
+    )
+    moved = points.copy()
+    for v in np.unique(target[used]):
+        moved[v] = points[used[target[used] == v]].mean(axis=0)
+    for strip in strips:
+        patch = patches[strip.region]
+        assert patch is not None
+        row = np.unique(target[_side_nodes(strip.first, edge_nodes)])
+        moved[row] = project(shape.faces[patch.faces[0]].carrier, moved[row])
+    at = 0
+    for lot in build.points:
+        lot[:] = moved[at : at + len(lot)]
+        at += len(lot)
+    for e in range(len(edge_nodes)):
+        edge_nodes[e] = target[edge_nodes[e]].astype(np.int32)
+
+
+def _side_nodes(side: tuple[BorderEdge, ...], edge_nodes: list[Ints]) -> Ints:
+    """Nodes along one side of a region, both ends included."""
+    lots = [edge_nodes[p.edge] if p.forward else edge_nodes[p.edge][::-1] for p in side]
+    return np.concatenate([lot[:-1] for lot in lots] + [lots[-1][-1:]])
 
 
 def _passage(patch: Patch, part: BorderEdge, curve: Curve, nodes: Ints, places: Floats) -> tuple[Ints, Floats]:

@@ -55,9 +55,25 @@ def side_groups(shape: Shape, walls: Walls, t: float) -> list[list[int]]:
 def _between_sides(shape: Shape, face: int, side: np.ndarray, width: Floats, t: float) -> bool:
     """Does a narrow face join two wide sides along its long edges (as a rim does)?"""
     wide = {
-        other for e in shape.face_edges[face] for other in shape.edge_faces[e] if other != face and side[other] and width[other] > 1.5 * t
+        other
+        for e in shape.face_edges[face]
+        if not smooth_edge(shape, e)  # a narrow bend runs on smoothly; a rim turns a corner
+        for other in shape.edge_faces[e]
+        if other != face and side[other] and width[other] > 1.5 * t
     }
     return len(wide) >= 2
+
+
+def smooth_edge(shape: Shape, edge: int) -> bool:
+    """Do the faces beside an edge run on within 25°, by their exact normals at the edge's middle?"""
+    nodes = shape.edges[edge].nodes
+    k = (len(nodes) - 1) // 2
+    a, b = int(nodes[k]), int(nodes[k + 1])
+    beside = shape.segment_faces[(a, b) if a < b else (b, a)]
+    if len(beside) != 2:
+        return False
+    normals = [shape.normals[f][int(np.flatnonzero(shape.facets[f] == a)[0])] for f in beside]
+    return bool(normals[0] @ normals[1] > np.cos(np.radians(25)))
 
 
 def offset_side(shape: Shape, group: list[int], t: float) -> Shape:

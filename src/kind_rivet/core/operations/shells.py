@@ -92,7 +92,7 @@ def mesh_again(document: Document, keys: list[int], progress: Progress, smooth: 
                 document.body_material.get(key, ""),
             )
             parts.append(part)
-        new = as_mesh(shells, sheet.shape, key, part.key)
+        new = as_mesh(shells, sheet.shape, key, part.key, document.choices.size)
         if smooth:
             progress((k + 0.7) / len(keys), f"optimising {body.name}")
             new = optimise(new, holds_of(new, {key: sheet.shape}), document.limit_sheet, document.choices.size).mesh

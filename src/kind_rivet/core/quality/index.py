@@ -93,5 +93,6 @@ def judge(mesh: Mesh, sheet: LimitSheet, size: float) -> Quality:
     shells = mesh.shells()
     values = shell_metrics(mesh.points, shells)
     index, which = np.empty(len(values)), np.empty(len(values), np.int8)
-    _margins(values, shells[:, 3] < 0, sheet.table(size), index, which)
+    if len(values):
+        _margins(values, shells[:, 3] < 0, sheet.table(size), index, which)
     return Quality(values, index, which)

@@ -136,5 +136,6 @@ def _all(points, shells, out):  # type: ignore[no-untyped-def]
 def shell_metrics(points: Floats, shells: NDArray[np.int32]) -> Floats:
     """Values (m, 10) in the order of `METRICS` for shell rows (m, 4); NaN rows where not a shell."""
     out = np.empty((len(shells), len(METRICS)))
-    _all(np.ascontiguousarray(points, float), np.ascontiguousarray(shells, np.int32), out)
+    if len(shells):
+        _all(np.ascontiguousarray(points, float), np.ascontiguousarray(shells, np.int32), out)
     return out
