@@ -12,7 +12,7 @@ import math
 import numpy as np
 
 from kind_rivet.core.kernels import kernel
-from kind_rivet.core.meshing.free.shapes2d import least_scaled_jacobian, quad_angle_score
+from kind_rivet.core.meshing.free.shapes2d import element_energy, least_scaled_jacobian, quad_angle_score
 from kind_rivet.core.meshing.free.smooth import relax
 
 ROOM = 16  # elements that may meet at a node
@@ -109,6 +109,9 @@ def _local_energy(nodes, n, pts, el, inc, deg, ideal):  # type: ignore[no-untype
             return np.inf
         if sj < 0.7:
             total += 8.0 * (0.7 - sj) ** 2 + (2.0 if sj < 0.3 else 0.0)
+        stretch = element_energy(pts, el, e)
+        if stretch > 1.7:  # more than about twice as long as wide
+            total += 1.2 * (min(stretch, 12.0) - 1.7)
         if el[e, 3] < 0:
             total += 0.8
     return total
@@ -494,7 +497,7 @@ def walk_trias(pts, el, inc, deg, fixed, ideal, reach, floor):  # type: ignore[n
             for i in range(moved):
                 v = log_pt_node[i]
                 for j in range(deg[v]):
-                    worst = min(worst, least_scaled_jacobian(pts, el, inc[v, j]))
+                    worst = min(worst, least_scaled_jacobian(pts, el, inc[v, j]), 1.5 / element_energy(pts, el, inc[v, j]))
             if worst < floor:
                 merged = False
         if merged:

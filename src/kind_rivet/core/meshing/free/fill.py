@@ -10,9 +10,12 @@ from numpy.typing import NDArray
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.kernels import kernel
 from kind_rivet.core.meshing.free import cleanup, front, recombine, smooth, triangulation
-from kind_rivet.core.meshing.free.shapes2d import least_scaled_jacobian
+from kind_rivet.core.meshing.free.shapes2d import element_energy, least_scaled_jacobian
 
 Ints = NDArray[np.int32]
+SMALL_BORDER = 600  # sides; regions up to here get several tries
+USUAL_TRIES = [(0.68, 1.0), (0.62, 1.0), (0.74, 1.0), (0.68, 0.93)]  # how near points may come (sizes), size factor
+MORE_TRIES = [(0.55, 1.0), (0.62, 0.93), (0.74, 0.93)]  # for small regions that came out poorly
 CALM = 2.0  # how far, in its own side lengths, a hole's border turns the cross field
 
 
@@ -47,21 +50,24 @@ def fill(loops: list[Floats], size: float, growth: float = 0.25, hard: Floats | 
     hard = np.empty((0, 2)) if hard is None else hard
     spots = np.empty((0, 4)) if spots is None else spots
     border = sum(len(loop) for loop in loops)
-    tries = [(0.68, 1.0), (0.62, 1.0), (0.74, 1.0), (0.68, 0.93)] if border < 600 else [(0.68, 1.0)]
+    tries = USUAL_TRIES if border < SMALL_BORDER else USUAL_TRIES[:1]
+    if border < SMALL_BORDER // 3:
+        tries = tries + MORE_TRIES
     best: FlatMesh | None = None
-    for keep_off, scale in tries:
-        mesh = _fill_once(loops, size * scale, growth, hard, spots, keep_off)
-        if best is None or _rank(mesh) > _rank(best):
-            best = mesh
-        if best.trias == border % 2 and best.worst > 0.75:
+    rank = -np.inf
+    for number, (keep_off, scale) in enumerate(tries):
+        if best is not None and (rank > 0.7 or (number >= len(USUAL_TRIES) and rank > 0.45)):
             break
+        mesh = _fill_once(loops, size * scale, growth, hard, spots, keep_off)
+        if (now := _rank(mesh)) > rank:
+            best, rank = mesh, now
     assert best is not None
     return best
 
 
 def _rank(mesh: FlatMesh) -> float:
-    """Few trias and a good worst element; a tria costs as much as 0.05 of the worst Jacobian."""
-    return min(mesh.worst, 0.8) - 0.05 * mesh.trias
+    """Few trias and a good worst element (bent or stretched); a tria costs as much as 0.05 of the worst."""
+    return min(float(_score(mesh.points, mesh.elements)), 0.8) - 0.05 * mesh.trias
 
 
 def _fill_once(loops: list[Floats], size: float, growth: float, hard: Floats, spots: Floats, keep_off: float) -> FlatMesh:
@@ -175,6 +181,15 @@ def _worst(points, elements):  # type: ignore[no-untyped-def]
     worst = 1.0
     for e in range(len(elements)):
         worst = min(worst, least_scaled_jacobian(points, elements, e))
+    return worst
+
+
+@kernel
+def _score(points, elements):  # type: ignore[no-untyped-def]
+    """Least of scaled Jacobian and 3 / squared condition number: an element three times as long as wide still counts full."""
+    worst = 1.0
+    for e in range(len(elements)):
+        worst = min(worst, least_scaled_jacobian(points, elements, e), 3.0 / element_energy(points, elements, e))
     return worst
 
 
