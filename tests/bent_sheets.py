@@ -57,7 +57,9 @@ def draw(seed: int) -> BentSheet:
                 continue
             taken.append((u, y, r))
             at = start + u * direction - 3 * t * normal
-            solid = _cut(solid, BRepPrimAPI_MakeCylinder(gp_Ax2(gp_Pnt(at[0], y, at[1]), gp_Dir(normal[0], 0, normal[1])), r, 6 * t).Shape())
+            solid = _cut(
+                solid, BRepPrimAPI_MakeCylinder(gp_Ax2(gp_Pnt(at[0], y, at[1]), gp_Dir(normal[0], 0, normal[1])), r, 6 * t).Shape()
+            )
             holes += 1
     if rng.random() < 0.4:  # a notch in the border of the first flat
         start, direction, _ = flats[0]
@@ -92,7 +94,9 @@ def _box(corner: np.ndarray, direction: np.ndarray, y: float, width: float, reac
 Piece = tuple[np.ndarray, np.ndarray, np.ndarray | None]
 
 
-def _path(lengths: list[float], angles: list[float], radii: list[float], t: float) -> tuple[list[Piece], list[Piece], list[tuple[np.ndarray, np.ndarray, float]]]:
+def _path(
+    lengths: list[float], angles: list[float], radii: list[float], t: float
+) -> tuple[list[Piece], list[Piece], list[tuple[np.ndarray, np.ndarray, float]]]:
     """Left and right outline pieces (start, end, point on the arc) and the flats (start, direction, length) of the middle line."""
     at, heading = np.zeros(2), 0.0
     left: list[Piece] = []
@@ -129,7 +133,11 @@ def _outline(left: list[Piece], right: list[Piece]):  # type: ignore[no-untyped-
         return gp_Pnt(float(p[0]), 0.0, float(p[1]))
 
     def add(a: np.ndarray, b: np.ndarray, middle: np.ndarray | None) -> None:
-        edge = BRepBuilderAPI_MakeEdge(point(a), point(b)) if middle is None else BRepBuilderAPI_MakeEdge(GC_MakeArcOfCircle(point(a), point(middle), point(b)).Value())
+        edge = (
+            BRepBuilderAPI_MakeEdge(point(a), point(b))
+            if middle is None
+            else BRepBuilderAPI_MakeEdge(GC_MakeArcOfCircle(point(a), point(middle), point(b)).Value())
+        )
         wire.Add(edge.Edge())
 
     for a, b, m in right:
