@@ -6,7 +6,7 @@ process that can be killed (`kind_rivet.worker`); everything it returns is array
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -410,7 +410,3 @@ def surface_normals(carrier: Carrier, points: np.ndarray) -> np.ndarray:
     if carrier.kind == "torus":
         return unit(points - d[:3] - d[6] * radial)
     return radial
-
-
-def renamed(body: ReadBody, name: str) -> ReadBody:
-    return replace(body, name=name)

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from kind_rivet.core.geometry.carriers import unit
+from kind_rivet.core.geometry.loops import linked
 from kind_rivet.core.geometry.shape import Shape
 
 
@@ -62,7 +63,7 @@ def _inner_loops(shape: Shape) -> list[tuple[int, list[int]]]:
     out = []
     for f, edges in enumerate(shape.face_edges):
         own = [e for e in edges if shape.edge_faces[e].count(f) == 1]
-        loops = _connected(shape, own)
+        loops = linked(shape, own)
         if len(loops) < 2 or len(own) != len(edges):
             continue  # one loop, or closed round with a seam (a tube's ends are no holes)
         reach = [
@@ -71,30 +72,6 @@ def _inner_loops(shape: Shape) -> list[tuple[int, list[int]]]:
         outer = int(np.argmax(reach))
         out += [(f, loop) for k, loop in enumerate(loops) if k != outer]
     return out
-
-
-def _connected(shape: Shape, edges: list[int]) -> list[list[int]]:
-    at: dict[int, list[int]] = {}
-    for e in edges:
-        for end in {int(shape.edges[e].nodes[0]), int(shape.edges[e].nodes[-1])}:
-            at.setdefault(end, []).append(e)
-    seen: set[int] = set()
-    loops = []
-    for e in edges:
-        if e in seen:
-            continue
-        seen.add(e)
-        loop, stack = [], [e]
-        while stack:
-            here = stack.pop()
-            loop.append(here)
-            for end in {int(shape.edges[here].nodes[0]), int(shape.edges[here].nodes[-1])}:
-                for other in at[end]:
-                    if other not in seen:
-                        seen.add(other)
-                        stack.append(other)
-        loops.append(loop)
-    return loops
 
 
 def _falls_away(shape: Shape, host: int, edge: int) -> bool:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
@@ -51,7 +51,6 @@ class Shape:
     faces: tuple[Face, ...]
     edges: tuple[Edge, ...]
     solid: bool = True
-    _: None = field(default=None, repr=False)
 
     @cached_property
     def box(self) -> Floats:

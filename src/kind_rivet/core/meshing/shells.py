@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 
 from kind_rivet.core.errors import Refused
 from kind_rivet.core.geometry.carriers import Floats, project
+from kind_rivet.core.geometry.loops import free_loops
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.meshing.curves import Curve
 from kind_rivet.core.meshing.divisions import Strip, fits, narrow_strips, odd_regions, plan_divisions
@@ -94,32 +95,6 @@ def regions_of(shape: Shape) -> list[tuple[int, ...]]:
         if shape.face_edges[f]:
             groups.setdefault(root(f), []).append(f)
     return [tuple(g) for g in groups.values()]
-
-
-def free_loops(shape: Shape) -> list[list[int]]:
-    """Free edges linked into closed loops (edge numbers, in no special sense of direction)."""
-    free = [e for e, beside in enumerate(shape.edge_faces) if len(beside) == 1]
-    at: dict[int, list[int]] = {}
-    for e in free:
-        for end in {int(shape.edges[e].nodes[0]), int(shape.edges[e].nodes[-1])}:
-            at.setdefault(end, []).append(e)
-    seen: set[int] = set()
-    out = []
-    for e in free:
-        if e in seen:
-            continue
-        loop, stack = [], [e]
-        seen.add(e)
-        while stack:
-            here = stack.pop()
-            loop.append(here)
-            for end in {int(shape.edges[here].nodes[0]), int(shape.edges[here].nodes[-1])}:
-                for other in at[end]:
-                    if other not in seen:
-                        seen.add(other)
-                        stack.append(other)
-        out.append(loop)
-    return out
 
 
 def mesh_sheet(shape: Shape, rules: ShellRules, hard: Floats | None = None) -> SheetMesh:

@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kind_rivet.core.geometry.carriers import Floats, frame, project, unit
+from kind_rivet.core.geometry.loops import free_loops
 from kind_rivet.core.geometry.shape import Shape
 
 
@@ -78,8 +79,6 @@ def _key(a: int, b: int) -> tuple[int, int]:
 
 def _closed_free_loops(shape: Shape) -> list[tuple[list[int], NDArray[np.int32]]]:
     """Closed loops of free edges: (edges, facet nodes round the loop)."""
-    from kind_rivet.core.meshing.shells import free_loops
-
     out = []
     for loop in free_loops(shape):
         following: dict[int, list[int]] = {}

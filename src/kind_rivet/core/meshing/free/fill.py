@@ -77,13 +77,12 @@ def _fill_once(loops: list[Floats], size: float, growth: float, hard: Floats, sp
     shift, scale = given.min(axis=0), float(np.ptp(given, axis=0).max()) or 1.0
     given = (given - shift) / scale
     n = len(given)
-    prev, following, mids = _neighbours(loops)
+    prev, following = _neighbours(loops)
     side = given[following] - given[:n_border]
     length = np.linalg.norm(side, axis=1)
     angle = np.arctan2(side[:, 1], side[:, 0])
     h = size / scale
     area = sum(_area((loop - shift) / scale) for loop in loops)
-    smallest = max(min(float(length.min()), h), 1e-7)
     capacity = int(n + 64 + 3.0 * area / min(h, float(np.median(length))) ** 2 + 12 * n)
     if len(spots):
         spots = np.column_stack(((spots[:, :2] - shift) / scale, spots[:, 2:] / scale))
@@ -152,7 +151,6 @@ def _fill_once(loops: list[Floats], size: float, growth: float, hard: Floats, sp
     worst = flat_worst(final, out)
     result = final * scale + shift
     result[:n_border] = border_xy
-    _ = smallest, mids
     return FlatMesh(result, out, worst)
 
 
@@ -198,17 +196,15 @@ def flat_worst(points: Floats, elements: Ints) -> float:
     return float(_worst(points, elements))
 
 
-def _neighbours(loops: list[Floats]) -> tuple[NDArray[np.int64], NDArray[np.int64], Floats]:
-    """Index of the border node before and after each border node, and the middles of the sides."""
+def _neighbours(loops: list[Floats]) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+    """Index of the border node before and after each border node."""
     prev, following, start = [], [], 0
     for loop in loops:
         k = np.arange(len(loop))
         prev.append(start + (k - 1) % len(loop))
         following.append(start + (k + 1) % len(loop))
         start += len(loop)
-    f = np.concatenate(following)
-    xy = np.concatenate(loops)
-    return np.concatenate(prev), f, (xy + xy[f]) / 2
+    return np.concatenate(prev), np.concatenate(following)
 
 
 def _area(loop: Floats) -> float:
