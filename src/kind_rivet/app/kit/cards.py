@@ -163,7 +163,7 @@ class ProofCard(Card):
             p = sheet.proof
             out.append(
                 f"<b>{document.body(key).name}</b> by {sheet.way}<br>Weigh-in: {100 * p.mass_ratio:.2f} % of the solid<br>Cover: {100 * p.cover:.1f} % of its volume<br>"
-                f"Off the middle: {100 * p.off_middle:.2g} % of the wall (95th percentile)<br>Free edges inside the solid: {p.inner_free_length:.3g} {document.units}<br>"
+                f"Off the middle: {100 * p.off_middle:.2f} % of the wall (95th percentile)<br>Free edges inside the solid: {p.inner_free_length:.2f} {document.units}<br>"
                 f"Pieces: {p.pieces} · unused faces: {len(p.unused_faces)}"
             )
         self.words.setText("<br><br>".join(out) or "No midsurface yet.")

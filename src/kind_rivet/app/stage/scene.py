@@ -206,6 +206,10 @@ def thick_shells(mesh: Mesh) -> vtkPolyData:
     n = mesh.nodes
     tria = rows[:, 3] < 0
     trias, quads = rows[tria, :3].astype(np.int64), rows[~tria].astype(np.int64)
-    free = shell_sides(mesh.shells()).free
-    rims = np.column_stack((free[:, 0], free[:, 1], free[:, 1] + n, free[:, 0] + n)) if len(free) else np.empty((0, 4), np.int64)
+    sides = shell_sides(mesh.shells())
+    single = np.flatnonzero(sides.uses[sides.of_use] == 1)
+    ends = sides.ends[sides.of_use[single]]
+    a = np.where(sides.forward[single], ends[:, 0], ends[:, 1])
+    b = np.where(sides.forward[single], ends[:, 1], ends[:, 0])
+    rims = np.column_stack((a + n, b + n, b, a))  # outward, since the element lies left of a → b
     return poly(np.vstack((top, bottom)), [trias, trias[:, ::-1] + n, quads, quads[:, ::-1] + n, rims])
