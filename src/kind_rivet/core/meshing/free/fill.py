@@ -16,6 +16,7 @@ Ints = NDArray[np.int32]
 SMALL_BORDER = 600  # sides; regions up to here get several tries
 USUAL_TRIES = [(0.68, 1.0), (0.62, 1.0), (0.74, 1.0), (0.68, 0.93)]  # how near points may come (sizes), size factor
 MORE_TRIES = [(0.55, 1.0), (0.62, 0.93), (0.74, 0.93)]  # for small regions that came out poorly
+CAREFUL = 4e6  # border sides × points up to which the front looks at the field for every candidate
 CALM = 2.0  # how far, in its own side lengths, a hole's border turns the cross field
 
 
@@ -135,6 +136,7 @@ def _fill_once(loops: list[Floats], size: float, growth: float, hard: Floats, sp
         spots,
         keep_off,
         capacity,
+        n_border * area / h**2 < CAREFUL,
     )
     el = recombine.join_triangles(pts, used, tri, nbr, con, inside)
     fixed = np.zeros(top, np.bool_)

@@ -29,7 +29,10 @@ def cross_and_size(x, y, mid, length, cos4, sin4, calm, wanted, growth, spots): 
         d = math.sqrt(d2)
         w = length[i] / (d2 * d + 1e-30)
         if calm[i] > 0:
-            w *= math.exp(-d / calm[i])
+            if d > 12.0 * calm[i]:
+                w = 0.0
+            else:
+                w *= math.exp(-d / calm[i])
         c += w * cos4[i]
         s += w * sin4[i]
         size = min(size, length[i] + growth * max(d - 0.5 * length[i], 0.0))
@@ -62,6 +65,7 @@ def advance(  # type: ignore[no-untyped-def]
     spots,
     keep_off,
     capacity,
+    careful,
 ):
     """Insert interior points row by row; returns (vertices used, triangles used)."""
     queue = np.empty(capacity, np.int64)
@@ -86,17 +90,20 @@ def advance(  # type: ignore[no-untyped-def]
             if top >= capacity or used + 4 >= len(tri):
                 return top, used
             a = th + q * (math.pi / 2)
-            # Half a step, look at the field there, then the whole step (midpoint rule).
-            mx, my = pts[v, 0] + 0.5 * h * math.cos(a), pts[v, 1] + 0.5 * h * math.sin(a)
-            f, hm = cross_and_size(mx, my, mid, length, cos4, sin4, calm, wanted, growth, spots)
-            turn = f - a
-            turn -= round(turn / (math.pi / 2)) * (math.pi / 2)
-            step = min(max(hm, 0.6 * h), 1.5 * h)
+            turn, step = 0.0, h
+            if careful:  # half a step, look at the field there, then the whole step (midpoint rule)
+                mx, my = pts[v, 0] + 0.5 * h * math.cos(a), pts[v, 1] + 0.5 * h * math.sin(a)
+                f, hm = cross_and_size(mx, my, mid, length, cos4, sin4, calm, wanted, growth, spots)
+                turn = f - a
+                turn -= round(turn / (math.pi / 2)) * (math.pi / 2)
+                step = min(max(hm, 0.6 * h), 1.5 * h)
             x, y = pts[v, 0] + step * math.cos(a + turn), pts[v, 1] + step * math.sin(a + turn)
             t = locate(x, y, last[v], pts, tri, nbr, con, False)
             if t < 0 or not inside[t]:
                 continue
-            fx, hx = cross_and_size(x, y, mid, length, cos4, sin4, calm, wanted, growth, spots)
+            fx, hx = th, step
+            if careful:
+                fx, hx = cross_and_size(x, y, mid, length, cos4, sin4, calm, wanted, growth, spots)
             ca, sa = math.cos(fx), math.sin(fx)
             limit = keep_off * min(step, max(hx, 0.5 * step))
             # Vertices of the Delaunay cavity of (x, y), not looking across borders.
@@ -133,6 +140,8 @@ def advance(  # type: ignore[no-untyped-def]
                                 clear = False
             if not clear:
                 continue
+            if not careful:  # in large regions the field is worked out only for points that stay
+                fx, hx = cross_and_size(x, y, mid, length, cos4, sin4, calm, wanted, growth, spots)
             pts[top, 0], pts[top, 1] = x, y
             more = insert(top, t, used, pts, tri, nbr, con, last, inside, stack)
             if more < 0:
