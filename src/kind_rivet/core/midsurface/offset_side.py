@@ -159,9 +159,40 @@ def make_by_offset(shape: Shape, walls: Walls, tree: FacetTree) -> tuple[Shape, 
             f"The walls fall into {len(main)} sides instead of two, so they meet in joints or have no bend radius.",
             "Uniform bent sheet with two clear sides can be done; this body cannot yet.",
         )
+    t = exact_thickness(shape, walls, t)
     widest = max(main, key=lambda g: _least_convex_radius(shape, g, t))
     sheet = offset_side(shape, widest, t)
     return sheet, t, main
+
+
+def exact_thickness(shape: Shape, walls: Walls, t: float) -> float:
+    """The wall thickness from the carriers of opposed faces (rays only measure to facets); `t` where they give none.
+
+    Parallel planes: their distance; coaxial cylinders, concentric spheres and tori on one circle: the difference of radii.
+    """
+    met = walls.partner >= 0
+    pairs, weight = {}, walls.weight
+    for f, g, w in zip(walls.sample_face[met].tolist(), walls.partner[met].tolist(), weight[met].tolist(), strict=True):
+        key = (min(f, g), max(f, g))
+        pairs[key] = pairs.get(key, 0.0) + w
+    values, shares = [], []
+    for (f, g), w in pairs.items():
+        a, b = shape.faces[f].carrier, shape.faces[g].carrier
+        if a.kind != b.kind or a.kind in ("free", "cone"):
+            continue
+        p, q = a.array, b.array
+        if a.kind == "plane":
+            exact = abs((q[:3] - p[:3]) @ p[3:6])
+        else:
+            exact = abs(p[-1] - q[-1])
+        if abs(exact - t) < 0.01 * t:
+            values.append(exact)
+            shares.append(w)
+    if not values:
+        return t
+    order = np.argsort(values)
+    total = np.cumsum(np.array(shares)[order])
+    return float(np.array(values)[order][int(np.searchsorted(total, total[-1] / 2))])
 
 
 def _least_convex_radius(shape: Shape, group: list[int], t: float) -> float:
