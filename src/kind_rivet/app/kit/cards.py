@@ -371,6 +371,28 @@ class WorklistCard(Card):
             self.window_.session.do("quality.optimise", {"scope": "elements", "numbers": [self.elements[row]]})
 
 
+class OptimiseCard(OperationCard):
+    """Optimise the whole mesh, the failing elements, or what is chosen: choosing nodes or elements switches to them."""
+
+    def __init__(self, window: MainWindow) -> None:
+        super().__init__(
+            window, all_operations()["quality.optimise"], picks=self._picked, hint="Choose nodes or elements to optimise only those."
+        )
+        self._kind = ""
+
+    def _picked(self, document: Document) -> dict[str, Any]:
+        selection = self.window_.selection
+        return {"numbers": selection.items} if selection.kind in ("node", "element") else {}
+
+    def refresh(self) -> None:
+        selection = self.window_.selection
+        kind = selection.kind + "s" if selection.kind in ("node", "element") and selection.items else ""
+        if kind != self._kind:
+            self._kind = kind
+            self.form.set_values({"scope": kind or "all"})
+        super().refresh()
+
+
 class DragCard(Card):
     lens = "node"
 
@@ -503,9 +525,6 @@ def make_cards(window: MainWindow) -> dict[str, list[Card]]:
     def bodies(document: Document) -> dict[str, Any]:
         return {"bodies": sel.items if sel.kind == "body" else []}
 
-    def optimise_what(document: Document) -> dict[str, Any]:
-        return {"numbers": sel.items} if sel.kind in ("node", "element") else {}
-
     materials = {"material": [m.name for m in window.session.document.materials]}
     return {
         "part": [OpenCard(window), FirstLookCard(window)],
@@ -521,6 +540,6 @@ def make_cards(window: MainWindow) -> dict[str, list[Card]]:
             OperationCard(window, ops["mixed.mass"], picks=one_node, lens="node", skip={"node"}),
             OperationCard(window, ops["mixed.merge"], hint="The places are marked in the Stage before anything is merged."),
         ],
-        "quality": [ColourCard(window), WorklistCard(window), OperationCard(window, ops["quality.optimise"], picks=optimise_what), DragCard(window)],
+        "quality": [ColourCard(window), WorklistCard(window), OptimiseCard(window), DragCard(window)],
         "deliver": [MakeSetCard(window), OperationCard(window, ops["sets.usual"]), DeliverCard(window)],
     }  # fmt: skip

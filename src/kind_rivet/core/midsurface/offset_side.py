@@ -171,7 +171,8 @@ def exact_thickness(shape: Shape, walls: Walls, t: float) -> float:
     Parallel planes: their distance; coaxial cylinders, concentric spheres and tori on one circle: the difference of radii.
     """
     met = walls.partner >= 0
-    pairs, weight = {}, walls.weight
+    pairs: dict[tuple[int, int], float] = {}
+    weight = walls.weight
     for f, g, w in zip(walls.sample_face[met].tolist(), walls.partner[met].tolist(), weight[met].tolist(), strict=True):
         key = (min(f, g), max(f, g))
         pairs[key] = pairs.get(key, 0.0) + w
