@@ -61,7 +61,7 @@ def check_step_text(path: Path) -> None:
         raise Unreadable(f"{path.name} ends in the middle: its closing line is missing.", "Copy or export the file again.")
 
 
-def read_step(path: Path, deflection: float = 2e-4, angle: float = 0.1) -> ReadResult:
+def read_step(path: Path, deflection: float = 2e-4, angle: float = 0.15) -> ReadResult:
     """Bodies of a STEP file in millimetres with names and colours.
 
     `deflection` is the facets' greatest distance from the surface as a share of the
@@ -215,7 +215,7 @@ def facet_shape(shape: Any, deflection: float, angle: float) -> Shape:
     BRepBndLib.Add_s(shape, box)
     low, high = box.CornerMin(), box.CornerMax()
     size = low.Distance(high)
-    BRepMesh_IncrementalMesh(shape, deflection * size, False, angle, False)
+    BRepMesh_IncrementalMesh(shape, deflection * size, False, angle, False)  # without threads: a process with them must not fork
     faces, edges, corners = ShapeMap(), ShapeMap(), ShapeMap()
     TopExp.MapShapes_s(shape, TopAbs_FACE, faces)
     TopExp.MapShapes_s(shape, TopAbs_EDGE, edges)
