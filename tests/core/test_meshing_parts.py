@@ -12,7 +12,7 @@ from kind_rivet.core.geometry.loops import free_loops
 from kind_rivet.core.mesh.kinds import HEX, KINDS, QUAD, TRIA, WEDGE
 from kind_rivet.core.mesh.mesh import Mesh
 from kind_rivet.core.mesh.topology import loops_of, pieces, shell_sides
-from kind_rivet.core.meshing.curves import Curve, graded
+from kind_rivet.core.meshing.curves import Curve
 from kind_rivet.core.meshing.divisions import four_sides, plan_divisions
 from kind_rivet.core.meshing.flatten import flatten_facets
 from kind_rivet.core.meshing.patch import lay_flat
@@ -38,14 +38,6 @@ def test_points_on_free_curves_follow_smoothly() -> None:
     curve = Curve.through(wave, Carrier("free"))
     on = curve.at(np.linspace(0, curve.length, 200))
     assert np.abs(on[:, 1] - np.sin(on[:, 0])).max() < 2e-4
-
-
-def test_grading_keeps_the_length_and_the_ratio() -> None:
-    places = graded(10.0, 8, 4.0)
-    steps = np.diff(places)
-    assert places[-1] == pytest.approx(10)
-    assert steps[-1] / steps[0] == pytest.approx(4)
-    assert np.all(np.diff(steps) > 0)
 
 
 def grid_facets(points: np.ndarray, n: int, m: int) -> np.ndarray:

@@ -81,12 +81,3 @@ class Curve:
         t = np.diff(self.points, axis=0)
         t /= np.maximum(np.linalg.norm(t, axis=1, keepdims=True), 1e-300)
         return float(np.arccos(np.clip(np.einsum("ij,ij->i", t[1:], t[:-1]), -1, 1)).sum())
-
-
-def graded(length: float, n: int, ratio: float = 1.0) -> Floats:
-    """Places of the n + 1 nodes along a length; the last side is `ratio` times the first (geometric)."""
-    if n < 2 or abs(ratio - 1) < 1e-9:
-        return np.linspace(0.0, length, n + 1)
-    q = ratio ** (1 / (n - 1))
-    steps = q ** np.arange(n)
-    return np.concatenate(([0.0], np.cumsum(steps) / steps.sum() * length))

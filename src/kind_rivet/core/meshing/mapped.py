@@ -62,11 +62,10 @@ def fill_mapped(loop: Floats) -> FlatMesh | None:
     return FlatMesh(points, quads, flat_worst(points, quads))
 
 
-def fill_ring(outer: Floats, inner: Floats) -> tuple[Floats, np.ndarray]:
-    """One row of quads between two loops of equal count whose nodes face each other: (points, quads), outer nodes first."""
-    n = len(outer)
-    k = np.arange(n)
-    return np.concatenate((outer, inner)), np.column_stack((k, (k + 1) % n, n + (k + 1) % n, n + k)).astype(np.int32)
+def ring_quads(count: int) -> np.ndarray:
+    """One row of quads between two facing loops of `count` nodes: outer nodes 0 … count − 1, inner ones after them."""
+    k = np.arange(count)
+    return np.column_stack((k, (k + 1) % count, count + (k + 1) % count, count + k)).astype(np.int32)
 
 
 def _shares(side: Floats) -> Floats:

@@ -14,7 +14,7 @@ from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.meshing.curves import Curve
 from kind_rivet.core.meshing.divisions import Strip, fits, narrow_strips, odd_regions, plan_divisions
 from kind_rivet.core.meshing.free.fill import CannotFill, FlatMesh, fill
-from kind_rivet.core.meshing.mapped import fill_mapped, fill_ring
+from kind_rivet.core.meshing.mapped import fill_mapped, ring_quads
 from kind_rivet.core.meshing.patch import BorderEdge, Patch, lay_flat
 from kind_rivet.core.meshing.rules import ShellRules
 from kind_rivet.core.meshing.washers import RoundHole, find_round_holes, ring_outlines
@@ -326,9 +326,8 @@ def _mesh_region(
             outlines = ring_outlines(flat, hole.radius, hole.widths)
             for outline in outlines:
                 outer_ids = build.nodes(*_on_faces(patch, outline))
-                _, quads = fill_ring(outline[::-1], flat[::-1])
                 table = np.concatenate((outer_ids[::-1], ids[::-1]))
-                build.add(table[quads], build.item[-1][::-1], mine[index])
+                build.add(table[ring_quads(len(outline))], build.item[-1][::-1], mine[index])
                 ids, flat = outer_ids, outline
             rings.append((mine[index], outlines))
         loops_nodes.append(ids)
