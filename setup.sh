@@ -2,14 +2,14 @@
 
 say() { printf '%s\n' "kind-rivet: $*" >&2; }
 
-apt_packages=(python3-venv libegl1 libegl-mesa0 libgl1 libgl1-mesa-dri libglx-mesa0 libxkbcommon0 libxkbcommon-x11-0 libdbus-1-3 libfontconfig1
+apt_packages=(python3-venv libegl1 libegl-mesa0 libgl1 libgl1-mesa-dri libglx-mesa0 libxkbcommon0 libxkbcommon-x11-0 libdbus-1-3 libfontconfig1 libglib2.0-0
   libxcb-cursor0 libxcb-icccm4 libxcb-image0 libxcb-keysyms1 libxcb-randr0 libxcb-render-util0 libxcb-shape0 libxcb-xinerama0 libxcb-xkb1
   libx11-xcb1 libgomp1 fonts-dejavu-core)
 
 missing_libraries() {
   local known name
   known=$(/sbin/ldconfig -p 2>/dev/null || true)
-  for name in libEGL.so.1 libEGL_mesa.so.0 libGL.so.1 libxkbcommon.so.0 libxkbcommon-x11.so.0 libdbus-1.so.3 libfontconfig.so.1 libxcb-cursor.so.0 libxcb-icccm.so.4 \
+  for name in libglib-2.0.so.0 libEGL.so.1 libEGL_mesa.so.0 libGL.so.1 libxkbcommon.so.0 libxkbcommon-x11.so.0 libdbus-1.so.3 libfontconfig.so.1 libxcb-cursor.so.0 libxcb-icccm.so.4 \
     libxcb-image.so.0 libxcb-keysyms.so.1 libxcb-render-util.so.0 libxcb-xinerama.so.0 libxcb-xkb.so.1 libX11-xcb.so.1; do
     case "$known" in *"$name"*) ;; *) echo "$name" ;; esac
   done
