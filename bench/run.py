@@ -62,7 +62,7 @@ def open_and_midsurface() -> object:
     from OCP.STEPControl import STEPControl_Reader
 
     from kind_rivet.core.document.document import Document
-    from kind_rivet.core.geometry.cad import read_step
+    from kind_rivet.core.geometry.kernel.read import read_geometry
     from kind_rivet.core.operations import perform
 
     def kernel() -> None:
@@ -70,7 +70,7 @@ def open_and_midsurface() -> object:
         reader.ReadFile(str(TRAY))
         reader.TransferRoots()
 
-    ours, theirs = paired(lambda: read_step(TRAY), kernel, 3)
+    ours, theirs = paired(lambda: read_geometry(TRAY), kernel, 3)
     row("open the tray (71 faces, with facets and normals)", "≤ 1.5 × the kernel's read", f"{ours / theirs:.2f} × ({ours:.2f} s)")
     document = perform(Document(), "part.open", {"path": str(TRAY)})
     took = statistics.median(seconds(lambda: perform(document, "midsurface.extract", {})) for _ in range(3))

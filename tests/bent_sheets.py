@@ -15,7 +15,7 @@ from OCP.TopAbs import TopAbs_SOLID
 from OCP.TopExp import TopExp_Explorer
 from OCP.TopoDS import TopoDS_Shape
 
-from kind_rivet.core.geometry.cad import facet_shape
+from kind_rivet.core.geometry.kernel.facets import facet_shape
 from kind_rivet.core.geometry.shape import Shape
 
 

@@ -9,7 +9,7 @@ import pytest
 
 from kind_rivet.core.document.document import Document
 from kind_rivet.core.operations import perform
-from kind_rivet.headless import open_isolated
+from kind_rivet.headless import open_part
 
 ROOT = Path(__file__).resolve().parents[1]
 TRAY = ROOT / "examples" / "cradle_tray.step"
@@ -21,7 +21,7 @@ os.environ.setdefault("XDG_STATE_HOME", "/tmp/kind-rivet-test-state")
 
 @pytest.fixture(scope="session")
 def tray() -> Document:
-    return open_isolated(TRAY)
+    return open_part(TRAY)
 
 
 @pytest.fixture(scope="session")

@@ -18,21 +18,11 @@ from kind_rivet.core.files.exodus import read_exodus, write_exodus
 from kind_rivet.core.files.vtu import read_vtu, write_vtu
 from kind_rivet.core.geometry.first_look import suggested_size, suits
 from kind_rivet.core.operations import perform
-from kind_rivet.worker.isolated import call_isolated
-
-READ_LIMIT = 120.0  # seconds a file may take to be read
 
 
-def open_isolated(path: Path) -> Document:
-    """Open a STEP file in a process of its own, so that a crash of the kernel costs nothing.
-
-    Raises `Unreadable` with the reason, also when the process dies or takes too long.
-    """
-    from kind_rivet.core.geometry.cad import check_step_text
-
-    check_step_text(path)
-    document: Document = call_isolated(perform, (Document(), "part.open", {"path": str(path)}), READ_LIMIT, f"reading {path.name}")
-    return document
+def open_part(path: Path) -> Document:
+    """A new document with what a file holds. Raises `Unreadable` with the reason, also when the kernel dies or takes too long."""
+    return perform(Document(), "part.open", {"path": str(path)})
 
 
 def run_job(part: Path, size: float, out: Path, sheet: Path | None = None) -> int:
@@ -46,7 +36,7 @@ def run_job(part: Path, size: float, out: Path, sheet: Path | None = None) -> in
         raise Refused(f"The element size must be a positive length, not {size:g}.", "Give --size in millimetres.")
     steps = _job_steps(sheet, size)
     make_folder(out)
-    document = _timed(seconds, "open", lambda: open_isolated(part))
+    document = _timed(seconds, "open", lambda: open_part(part))
     warnings += document.notes[1:]
     for name, parameters in steps:
         try:
@@ -105,14 +95,14 @@ def inspect_file(path: Path) -> dict[str, Any]:
 
         document = load(path)
         return {"file": path.name, "bodies": _body_facts(document), **_mesh_facts(Exchange.of(document))}
-    document = open_isolated(path)
+    document = open_part(path)
     return {"file": path.name, "units": document.units, "bodies": _body_facts(document), "warnings": list(document.notes[1:])}
 
 
 def _body_facts(document: Document) -> list[dict[str, Any]]:
     out = []
     for body in document.bodies:
-        kind, reason = suits(body.walls, body.thin_share, body.shape.box)
+        kind, reason = suits(body.walls, body.thin_share, body.shape.box, body.kind)
         table: dict[tuple[str, float, float], int] = {}
         for h in body.holes:
             key = (h.kind, round(h.diameter, 4), round(h.length, 4))

@@ -57,7 +57,8 @@ def test_holes_left_out_are_closed_and_leave_hard_points(tray: Document) -> None
         assert np.linalg.norm(d.mesh.points - np.array(hole.centre), axis=1).min() < 1e-6
     back = perform(d, "prepare.take_back", {"body": 1, "centre": d.left_out[0].centre})
     assert len(back.left_out) == 5
-    assert any("midsurface" in s for s in back.stale)
+    assert any("shells" in s for s in back.stale)
+    assert sum(e.closed for e in back.sheets[1].shape.edges) == sum(e.closed for e in d.sheets[1].shape.edges) + 1
     updated = perform(back, "mesh.update", {})
     assert not updated.stale
     assert len(updated.mesh_holes[1]) == len(d.mesh_holes[1]) + 1

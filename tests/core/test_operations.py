@@ -152,9 +152,9 @@ def test_no_machine_paths_in_the_tree() -> None:
 
 
 def test_second_revision_differs_where_it_should(tray: Document) -> None:
-    from kind_rivet.headless import open_isolated
+    from kind_rivet.headless import open_part
 
-    other = open_isolated(Path(str(TRAY).replace("tray.step", "tray_rev2.step")))
+    other = open_part(Path(str(TRAY).replace("tray.step", "tray_rev2.step")))
     mine = {tuple(np.round(h.centre, 2)) for h in tray.bodies[0].holes if h.diameter == pytest.approx(36)}
     theirs = {tuple(np.round(h.centre, 2)) for h in other.bodies[0].holes if h.diameter == pytest.approx(36)}
     assert len(mine & theirs) == 3

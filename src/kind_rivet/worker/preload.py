@@ -9,7 +9,7 @@ import scipy.sparse.linalg
 import scipy.spatial  # noqa: F401
 
 import kind_rivet.core.files.deliver
-import kind_rivet.core.geometry.cad  # noqa: F401
+import kind_rivet.core.geometry.kernel.read  # noqa: F401
 from kind_rivet.core.operations import all_operations
 
 os.nice(5)  # the window comes first, at start-up and while a worker works

@@ -73,7 +73,7 @@ class FirstLookCard(Card):
         rows = []
         for body in document.bodies:
             x, y, z = body.shape.box[1] - body.shape.box[0]
-            kind, reason = suits(body.walls, body.thin_share, body.shape.box)
+            kind, reason = suits(body.walls, body.thin_share, body.shape.box, body.kind)
             walls = ", ".join(f"{t:g} mm ({100 * s:.0f} %)" for t, s in body.walls[:4] if s > 0.01)
             size = suggested_size(body.shape.diagonal, body.walls, body.holes)
             lines.append(
@@ -161,6 +161,9 @@ class ProofCard(Card):
         out = []
         for key, sheet in document.sheets.items():
             p = sheet.proof
+            if p is None:
+                out.append(f"<b>{document.body(key).name}</b>: {sheet.way}, nothing to prove it against.")
+                continue
             out.append(
                 f"<b>{document.body(key).name}</b> by {sheet.way}<br>Weigh-in: {100 * p.mass_ratio:.2f} % of the solid<br>Cover: {100 * p.cover:.1f} % of its volume<br>"
                 f"Off the middle: {100 * p.off_middle:.2f} % of the wall (95th percentile)<br>Free edges inside the solid: {p.inner_free_length:.2f} {document.units}<br>"

@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
+import hashlib
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, fields
 from functools import cached_property
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
+from kind_rivet.core.document.changes import HardPoint, Joint, LeftOut, LookedPast, SavedView, Split, WorkingPlane, WorkingPoint
 from kind_rivet.core.errors import Refused
 from kind_rivet.core.geometry.holes import Hole
 from kind_rivet.core.geometry.shape import Shape
@@ -28,7 +30,11 @@ def _nothing() -> Mapping[Any, Any]:
 
 @dataclass(frozen=True)
 class Body:
-    """A solid as it came in, with its walls (thickness, share of the surface) and holes."""
+    """A piece of geometry with its walls (thickness, share of the surface) and holes.
+
+    `kind` is solid, sheet, wire or facets (triangles without exact geometry); `brep` holds
+    the kernel's bytes where there are any.
+    """
 
     key: int
     name: str
@@ -38,6 +44,16 @@ class Body:
     thin_share: float  # share of the surface that lies opposite a wall
     holes: tuple[Hole, ...]
     source: str = ""
+    kind: str = "solid"
+    brep: NDArray[np.uint8] = field(default_factory=lambda: np.empty(0, np.uint8))
+
+    @cached_property
+    def fingerprint(self) -> str:
+        """Changes when the geometry changes."""
+        digest = hashlib.blake2b(digest_size=8)
+        for array in (self.shape.points, self.shape.facets, self.shape.facet_face):
+            digest.update(np.ascontiguousarray(array).data)
+        return digest.hexdigest()
 
 
 @dataclass(frozen=True)
@@ -117,17 +133,6 @@ class LumpedMass:
 
 
 @dataclass(frozen=True)
-class LeftOut:
-    """A hole that later stops look past, known by its place; `hard_point` leaves a node at its centre."""
-
-    body: int
-    centre: tuple[float, float, float]
-    axis: tuple[float, float, float]
-    diameter: float
-    hard_point: bool = False
-
-
-@dataclass(frozen=True)
 class Rule:
     """How a live set finds its members: `kind` hole, ring, face or part, at a place on a body."""
 
@@ -178,7 +183,17 @@ class Document:
     materials: tuple[Material, ...] = LIBRARY
     body_material: Mapping[int, str] = field(default_factory=_nothing)
     left_out: tuple[LeftOut, ...] = ()
+    looked_past: tuple[LookedPast, ...] = ()
+    splits: tuple[Split, ...] = ()
+    hard_points: tuple[HardPoint, ...] = ()
+    planes: tuple[WorkingPlane, ...] = ()
+    points: tuple[WorkingPoint, ...] = ()
+    views: tuple[SavedView, ...] = ()
+    joined: tuple[tuple[int, ...], ...] = ()  # groups of bodies whose meshes share nodes
+    joints: tuple[Joint, ...] = ()
+    raw_sheets: Mapping[int, Sheet] = field(default_factory=_nothing)  # as extracted; `sheets` are prepared
     sheets: Mapping[int, Sheet] = field(default_factory=_nothing)
+    meshed: Mapping[int, Sheet] = field(default_factory=_nothing)  # the sheets that the shells lie on
     basis: Mapping[str, str] = field(default_factory=_nothing)
     choices: MeshChoices = MeshChoices()
     mesh: Mesh = field(default_factory=Mesh)
@@ -223,26 +238,33 @@ class Document:
         return {int(n): i for i, n in enumerate(self.mesh.node_id)}
 
     # -- what depends on what ------------------------------------------------
+    def geometry_state(self, body: int) -> str:
+        """A word that changes when the midsurface of a body would come out differently."""
+        return self.body(body).fingerprint
+
     def prepare_state(self, body: int) -> str:
-        """A word that changes when the prepared geometry of a body changes."""
-        mine = sorted((tuple(round(c, 6) for c in h.centre), round(h.diameter, 6), h.hard_point) for h in self.left_out if h.body == body)
-        return f"{self.body(body).source}:{mine}"
+        """A word that changes when what is prepared on a body's sheet changes."""
+        lots = (self.left_out, self.looked_past, self.splits, self.hard_points)
+        mine = sorted(_word(change) for lot in lots for change in lot if change.body == body)
+        return f"{self.basis.get(f'sheet:{body}', '')}:{hashlib.blake2b(repr(mine).encode(), digest_size=8).hexdigest()}"
 
     def mesh_state(self, body: int) -> str:
         """A word that changes when the shells of a body would come out differently."""
         c = self.choices
         hand = sorted(c.divisions.get(str(body), {}).items())
-        return f"{self.basis.get(f'sheet:{body}', '')}|{c.size:g}|{c.growth:g}|{c.washers}|{hand}"
+        together = sorted(g for g in self.joined if body in g)
+        return f"{self.prepare_state(body)}|{c.size:g}|{c.growth:g}|{c.washers}|{hand}|{together}"
 
     @cached_property
     def stale(self) -> tuple[str, ...]:
         """What was made from a state that is no longer the present one, in plain words."""
         out = []
+        alive = {b.key: b.name for b in self.bodies}
         for key in self.sheets:
-            if self.basis.get(f"sheet:{key}") != self.prepare_state(key):
-                out.append(f"midsurface of {self.body(key).name}")
+            if key not in alive or self.basis.get(f"sheet:{key}") != self.geometry_state(key):
+                out.append(f"midsurface of {alive.get(key, 'a body that is gone')}")
         for key in self.mesh_edges:
-            if self.basis.get(f"mesh:{key}") != self.mesh_state(key):
+            if key in alive and self.basis.get(f"mesh:{key}") != self.mesh_state(key):
                 out.append(f"shells of {self.body(key).name}")
         known = self.node_index
         elements = set(self.mesh.element_id.tolist())
@@ -251,3 +273,9 @@ class Document:
             if any((i not in known) if s.kind == "node" else (i not in elements) for i in ids):
                 out.append(f"set {s.name}")
         return tuple(out)
+
+
+def _word(change: Any) -> str:
+    """A recipe in words, its measures rounded."""
+    values = (getattr(change, f.name) for f in fields(change))
+    return repr([v if isinstance(v, str | bool | int) else np.round(np.asarray(v, float), 6).tolist() for v in values])

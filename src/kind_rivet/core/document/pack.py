@@ -9,6 +9,7 @@ from typing import Any
 
 import numpy as np
 
+from kind_rivet.core.document import changes
 from kind_rivet.core.document import document as doc
 from kind_rivet.core.geometry import carriers, holes, shape
 from kind_rivet.core.mesh.mesh import Mesh
@@ -19,7 +20,8 @@ from kind_rivet.core.quality import limits
 _CLASSES: dict[str, type[Any]] = {
     c.__name__: c
     for c in (
-        doc.Document, doc.Body, doc.Material, doc.Section, doc.Part, doc.Spider, doc.LumpedMass, doc.LeftOut, doc.Rule, doc.EntitySet, doc.TrailEntry, doc.MeshChoices,
+        doc.Document, doc.Body, doc.Material, doc.Section, doc.Part, doc.Spider, doc.LumpedMass, doc.Rule, doc.EntitySet, doc.TrailEntry, doc.MeshChoices,
+        changes.LeftOut, changes.LookedPast, changes.Split, changes.HardPoint, changes.WorkingPlane, changes.WorkingPoint, changes.SavedView, changes.Joint,
         carriers.Carrier, holes.Hole, shape.Face, shape.Edge, shape.Shape, Mesh, rules.WasherRule, washers.RoundHole, sheet.Sheet, sheet.Proof, limits.Limit, limits.LimitSheet,
     )
 }  # fmt: skip

@@ -25,17 +25,18 @@ def report_of(document: Document, seconds: dict[str, float], warnings: list[str]
     counts = mesh.counts()
     bodies = []
     for body in document.bodies:
-        kind, reason = suits(body.walls, body.thin_share, body.shape.box)
+        kind, reason = suits(body.walls, body.thin_share, body.shape.box, body.kind)
         bodies.append({
-            "name": body.name, "faces": len(body.shape.faces), "box": body.shape.box.tolist(), "volume": body.shape.volume, "walls": [{"thickness": t, "share": s} for t, s in body.walls],
+            "name": body.name, "kind": body.kind, "faces": len(body.shape.faces), "box": body.shape.box.tolist(), "volume": body.shape.volume, "walls": [{"thickness": t, "share": s} for t, s in body.walls],
             "thin_share": body.thin_share, "suits": kind, "reason": reason, "holes": [{"kind": h.kind, "diameter": h.diameter, "length": h.length, "centre": list(h.centre)} for h in body.holes],
         })  # fmt: skip
     midsurface = []
     for key, sheet in document.sheets.items():
         p = sheet.proof
         midsurface.append({
-            "body": document.body(key).name, "way": sheet.way, "thicknesses": sheet.thicknesses, "area": sheet.area, "mass_ratio": p.mass_ratio, "cover": p.cover, "pieces": p.pieces,
-            "off_middle_p95": p.off_middle, "inner_free_length": p.inner_free_length, "unpaired_faces": list(p.unused_faces), "walls": len(sheet.shape.faces),
+            "body": document.body(key).name, "way": sheet.way, "thicknesses": sheet.thicknesses, "area": sheet.area, "mass_ratio": p.mass_ratio if p else None, "cover": p.cover if p else None,
+            "pieces": p.pieces if p else None, "off_middle_p95": p.off_middle if p else None, "inner_free_length": p.inner_free_length if p else None,
+            "unpaired_faces": list(p.unused_faces) if p else [], "walls": len(sheet.shape.faces),
         })  # fmt: skip
     findings = check(document)
     return {

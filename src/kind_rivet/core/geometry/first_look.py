@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from kind_rivet.core.geometry.holes import Hole, find_holes
+from kind_rivet.core.geometry.holes import Hole, find_holes, sheet_holes
 from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.geometry.shape import Shape
 
@@ -24,6 +24,10 @@ def look(shape: Shape) -> FirstLook:
     """Walls and holes of a solid."""
     from kind_rivet.core.midsurface.walls import measure_walls
 
+    if not len(shape.facets):
+        return FirstLook((), 0.0, ())
+    if not shape.solid:
+        return FirstLook((), 0.0, sheet_holes(shape))
     walls = measure_walls(shape, FacetTree.over(shape.points, shape.facets))
     spread = walls.spread()
     # Thin: opposite something much nearer than the body is large.
@@ -31,8 +35,10 @@ def look(shape: Shape) -> FirstLook:
     return FirstLook(tuple(spread[:12]), float(walls.weight[met].sum() / max(walls.weight.sum(), 1e-300)), find_holes(shape))
 
 
-def suits(walls: tuple[tuple[float, float], ...], thin_share: float, box: np.ndarray) -> tuple[str, str]:
+def suits(walls: tuple[tuple[float, float], ...], thin_share: float, box: np.ndarray, kind: str = "solid") -> tuple[str, str]:
     """Which elements suit a body (shells, beams or solids), and the reason in words."""
+    if kind in ("sheet", "wire"):
+        return ("shells", "it is a sheet already") if kind == "sheet" else ("beams", "it is a wire")
     extent = np.sort(box[1] - box[0])
     wall = walls[0][0] if walls else float("inf")
     if thin_share > 0.6 and wall < 0.35 * extent[1]:

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from kind_rivet.core.geometry.carriers import unit
-from kind_rivet.core.geometry.loops import linked
+from kind_rivet.core.geometry.loops import free_loops, linked
 from kind_rivet.core.geometry.shape import Shape
 
 
@@ -55,6 +55,19 @@ def find_holes(shape: Shape) -> tuple[Hole, ...]:
     for key, loops in groups.items():
         members = tuple(sorted(f for f in parent if (root(f) == key and f not in hosts) or f == key))
         out.append(_describe(shape, loops, members))
+    return tuple(sorted(out, key=lambda h: (h.diameter, h.width, h.centre)))
+
+
+def sheet_holes(shape: Shape) -> tuple[Hole, ...]:
+    """Holes of a sheet: closed loops of free edges but the largest."""
+    loops = free_loops(shape)
+    reach = [float(np.linalg.norm(np.ptp(np.concatenate([shape.points[shape.edges[e].nodes] for e in loop]), axis=0))) for loop in loops]
+    out = []
+    for k, loop in enumerate(loops):
+        if k == int(np.argmax(reach)) or reach[k] > 0.7 * shape.diagonal:
+            continue
+        walls = tuple(sorted({f for e in loop for f in shape.edge_faces[e]}))
+        out.append(_describe(shape, [loop], walls))
     return tuple(sorted(out, key=lambda h: (h.diameter, h.width, h.centre)))
 
 

@@ -84,21 +84,22 @@ class Shape:
     @cached_property
     def segment_faces(self) -> dict[tuple[int, int], list[int]]:
         """Facet numbers beside each facet segment that lies on an edge (keys sorted)."""
-        on_edge: dict[tuple[int, int], list[int]] = {}
-        for edge in self.edges:
-            for a, b in zip(edge.nodes[:-1].tolist(), edge.nodes[1:].tolist(), strict=True):
-                on_edge[(a, b) if a < b else (b, a)] = []
+        lots = [np.column_stack((e.nodes[:-1], e.nodes[1:])) for e in self.edges]
+        segments = np.sort(np.concatenate(lots), axis=1) if lots else np.empty((0, 2), np.int32)
+        on_edge: dict[tuple[int, int], list[int]] = {(a, b): [] for a, b in segments.tolist()}
+        n = np.int64(len(self.points))
+        wanted = np.unique(segments[:, 0] * n + segments[:, 1])
         for k in range(3):
-            starts, ends = self.facets[:, k].tolist(), self.facets[:, (k + 1) % 3].tolist()
-            for facet, (a, b) in enumerate(zip(starts, ends, strict=True)):
-                beside = on_edge.get((a, b) if a < b else (b, a))
-                if beside is not None:
-                    beside.append(facet)
+            a, b = self.facets[:, k].astype(np.int64), self.facets[:, (k + 1) % 3].astype(np.int64)
+            low, high = np.minimum(a, b), np.maximum(a, b)
+            facets = np.flatnonzero(np.isin(low * n + high, wanted))
+            for facet, p, q in zip(facets.tolist(), low[facets].tolist(), high[facets].tolist(), strict=True):
+                on_edge[(p, q)].append(facet)
         return on_edge
 
     @cached_property
     def edge_faces(self) -> tuple[tuple[int, ...], ...]:
-        """Faces beside each edge; a seam names its face twice, a free edge has one."""
+        """Faces beside each edge; a seam names its face twice, a free edge has one, an edge of a wire none."""
         out = []
         for edge in self.edges:
             a, b = int(edge.nodes[0]), int(edge.nodes[1])

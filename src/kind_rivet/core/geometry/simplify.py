@@ -1,11 +1,13 @@
-"""Join what CAD has split without need: faces of one carrier, edges that run on smoothly."""
+"""Joining faces across edges: what CAD has split without need, and what the analyst looks past."""
 
 from __future__ import annotations
+
+from collections.abc import Callable
 
 import numpy as np
 from numpy.typing import NDArray
 
-from kind_rivet.core.geometry.carriers import fit_curve, same
+from kind_rivet.core.geometry.carriers import FREE, fit_curve, same
 from kind_rivet.core.geometry.shape import Edge, Face, Shape
 
 SMOOTH = np.cos(np.radians(8.0))
@@ -16,20 +18,81 @@ def simplify(shape: Shape) -> tuple[Shape, NDArray[np.int64]]:
 
     Returns the new shape and, for each new face, one old face it came from.
     """
-    label = _joined_faces(shape)
-    kept, owner = np.unique(label, return_inverse=True)
+    return _joined(shape, _joined_faces(shape), set())
+
+
+def look_past(shape: Shape, edges: set[int], run_on: set[int] | None = None) -> tuple[Shape, NDArray[np.int64]]:
+    """The shape without the given edges: faces on both sides become one; border edges and those in `run_on` run on into a neighbour.
+
+    Joined faces keep their carrier where all have the same, else they are free (their
+    exact corner normals stand for it). Faces that would close round on themselves stay
+    apart. Returns the shape and, for each new face, the largest old face it came from.
+    """
+    label = np.arange(len(shape.faces))
+
+    def root(f: int) -> int:
+        while label[f] != f:
+            f = int(label[f])
+        return f
+
+    bordering = set(run_on or ())
+    for e in sorted(edges - bordering):
+        beside = shape.edge_faces[e]
+        if len(beside) == 2 and beside[0] != beside[1]:
+            a, b = root(beside[0]), root(beside[1])
+            if a != b and not _would_close(shape, label, root, a, b):
+                label[max(a, b)] = min(a, b)
+        elif len(beside) == 1 and not shape.edges[e].closed:
+            bordering.add(e)
+    return _joined(shape, np.array([root(f) for f in range(len(label))]), bordering)
+
+
+def _would_close(shape: Shape, label: NDArray[np.int64], root: Callable[[int], int], a: int, b: int) -> bool:
+    """Would joining two groups of faces make a band that closes on itself, other than in a plane?
+
+    It does when the edges they share do not hang together.
+    """
+    mine = {f for f in range(len(label)) if root(f) in (a, b)}
+    if all(shape.faces[f].carrier.kind == "plane" for f in mine):
+        normals = np.array([shape.faces[f].carrier.array[3:6] for f in mine])
+        if np.abs(normals @ normals[0]).min() > 0.999:
+            return False
+    shared = [e for e, beside in enumerate(shape.edge_faces) if len(beside) == 2 and {root(beside[0]), root(beside[1])} == {a, b}]
+    groups: list[set[int]] = []
+    for e in shared:
+        ends = {int(shape.edges[e].nodes[0]), int(shape.edges[e].nodes[-1])}
+        touching = [g for g in groups if g & ends]
+        groups = [g for g in groups if not g & ends] + [ends.union(*touching)]
+    return len(groups) > 1
+
+
+def _joined(shape: Shape, label: NDArray[np.int64], bordering: set[int]) -> tuple[Shape, NDArray[np.int64]]:
+    """Faces with one label joined; smooth vertices between two edges dissolved, and one end of each `bordering` edge."""
+    names, owner = np.unique(label, return_inverse=True)
+    kept = np.array([max(np.flatnonzero(owner == k), key=lambda f: shape.face_area[f]) for k in range(len(names))])
     beside = [tuple(sorted({int(owner[f]) for f in faces})) if len(faces) > 1 else (int(owner[faces[0]]),) for faces in shape.edge_faces]
     # An edge vanishes when both its sides now are one face (a seam of a closed face stays).
     inner = [len(faces) == 2 and faces[0] != faces[1] and owner[faces[0]] == owner[faces[1]] for faces in shape.edge_faces]
     alive = [e for e in range(len(shape.edges)) if not inner[e]]
-    chains = _chains(shape, alive, beside)
+    chains = _chains(shape, alive, beside, _given_up(shape, alive, beside, bordering))
     tolerance = 1e-6 * shape.diagonal
     edges = []
     for nodes, parts in chains:
         carrier = shape.edges[parts[0]].carrier if len(parts) == 1 else fit_curve(shape.points[nodes], tolerance)
         edges.append(Edge(nodes.astype(np.int32), carrier))
-    faces = tuple(Face(shape.faces[int(f)].carrier, shape.faces[int(f)].name, shape.faces[int(f)].colour) for f in kept)
-    out = Shape(shape.points, shape.facets, owner[shape.facet_face].astype(np.int32), shape.normals, faces, tuple(edges), shape.solid)
+    faces = []
+    for k, f in enumerate(kept.tolist()):
+        members = np.flatnonzero(owner == k)
+        first = shape.faces[f].carrier
+        alike = len(members) == 1 or all(
+            same(first, shape.faces[m].carrier, shape.points[shape.facets[shape.facet_face == f]].reshape(-1, 3), tolerance)
+            for m in members.tolist()
+            if m != f
+        )
+        faces.append(Face(first if alike else FREE, shape.faces[f].name, shape.faces[f].colour))
+    out = Shape(
+        shape.points, shape.facets, owner[shape.facet_face].astype(np.int32), shape.normals, tuple(faces), tuple(edges), shape.solid
+    )
     return out, kept
 
 
@@ -61,7 +124,25 @@ def _closed_round(shape: Shape, a: int, b: int) -> bool:
     return shape.faces[a].carrier.kind == "plane" or len(shared) < 2
 
 
-def _chains(shape: Shape, alive: list[int], beside: list[tuple[int, ...]]) -> list[tuple[NDArray[np.int32], list[int]]]:
+def _given_up(shape: Shape, alive: list[int], beside: list[tuple[int, ...]], bordering: set[int]) -> set[int]:
+    """For each border edge that is looked past, the vertex where it runs on most smoothly into another."""
+    at: dict[int, list[int]] = {}
+    for e in alive:
+        for end in {int(shape.edges[e].nodes[0]), int(shape.edges[e].nodes[-1])}:
+            at.setdefault(end, []).append(e)
+    out: set[int] = set()
+    for e in bordering & set(alive):
+        choices = []
+        for end in (int(shape.edges[e].nodes[0]), int(shape.edges[e].nodes[-1])):
+            others = [k for k in at[end] if k != e]
+            if len(others) == 1 and beside[others[0]] == beside[e]:
+                choices.append((float(_leaving(shape, e, end) @ _leaving(shape, others[0], end)), end))
+        if choices:
+            out.add(min(choices)[1])
+    return out
+
+
+def _chains(shape: Shape, alive: list[int], beside: list[tuple[int, ...]], given_up: set[int]) -> list[tuple[NDArray[np.int32], list[int]]]:
     """Edges linked through vertices where exactly two of them run on smoothly between the same faces."""
     ends: dict[int, list[int]] = {}
     for e in alive:
@@ -74,6 +155,8 @@ def _chains(shape: Shape, alive: list[int], beside: list[tuple[int, ...]]) -> li
         at = ends[node]
         if len(at) != 2 or at[0] == at[1] or beside[at[0]] != beside[at[1]]:
             return False
+        if node in given_up:
+            return True
         a, b = (_leaving(shape, e, node) for e in at)
         if -float(a @ b) < SMOOTH:
             return False

@@ -66,6 +66,18 @@ class Curve:
             + slope[k + 1] * h * f**2 * (f - 1)
         )
 
+    def station_of(self, points: Floats) -> Floats:
+        """Distances (n,) along the curve of points (n, 3) in order along it; the ends of an open curve count as such."""
+        a, along = self.points[:-1], np.diff(self.points, axis=0)
+        square = np.maximum(np.einsum("ij,ij->i", along, along), 1e-300)
+        t = np.clip(np.einsum("nkj,kj->nk", points[:, None] - a[None], along) / square, 0, 1)
+        gap = np.linalg.norm(a[None] + t[:, :, None] * along[None] - points[:, None], axis=2)
+        k = np.argmin(gap, axis=1)
+        place = self.stations[k] + t[np.arange(len(points)), k] * np.diff(self.stations)[k]
+        if not np.allclose(self.points[0], self.points[-1]) or place[0] < 1e-9 * self.length or place[0] > (1 - 1e-9) * self.length:
+            place[0], place[-1] = 0.0, self.length
+        return np.asarray(place)
+
     def segment(self, places: Floats) -> tuple[np.ndarray, Floats]:
         """Facet segment (n,) and share along it (n,) of distances along the curve."""
         s = np.clip(places, 0.0, self.length)

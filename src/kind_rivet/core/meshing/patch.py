@@ -36,6 +36,7 @@ class Patch:
     facet_carrier : (m,) index into `carriers`
     flat : (k, 2) places of the cut vertices in the plane, lengths kept as well as possible
     space : (k, 3), normals : (k, 3)
+    corner_normals : (m, 3, 3) exact normals at the facets' corners (they jump where sharp edges are looked past)
     loops : border passages, the outer loop first, region on the left
     """
 
@@ -46,6 +47,7 @@ class Patch:
     flat: Floats
     space: Floats
     normals: Floats
+    corner_normals: Floats
     loops: tuple[tuple[BorderEdge, ...], ...]
 
     @cached_property
@@ -66,7 +68,7 @@ class Patch:
             mine = which == k
             if carrier.kind == "free":
                 c, w = corners[mine], inside[mine]
-                out[mine] = _lifted(np.einsum("ij,ijk->ik", w, self.space[c]), w, self.space[c], self.normals[c])
+                out[mine] = _lifted(np.einsum("ij,ijk->ik", w, self.space[c]), w, self.space[c], self.corner_normals[facet[mine]])
             else:
                 out[mine] = project(carrier, out[mine])
         return out, np.asarray(self.faces, np.int32)[which]
@@ -139,7 +141,7 @@ def lay_flat(shape: Shape, faces: tuple[int, ...]) -> Patch:
     place = {f: k for k, f in enumerate(faces)}
     which = np.array([place[int(f)] for f in shape.facet_face[mine]], np.int32)
     carriers = tuple(shape.faces[f].carrier for f in faces)
-    return Patch(faces, carriers, cut.astype(np.int32), which, flat, space, normals, ordered)
+    return Patch(faces, carriers, cut.astype(np.int32), which, flat, space, normals, shape.normals[mine], ordered)
 
 
 def _cut(facets: Ints, passages: dict[tuple[int, int], tuple[int, bool]]) -> tuple[NDArray[np.int64], int, dict[int, int]]:

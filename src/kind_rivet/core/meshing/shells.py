@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -33,6 +33,8 @@ class SheetMesh:
     divisions : (e,) count along each edge; edge_nodes : nodes along each edge
     holes : the round holes with the rings that were made
     notes : what did not go as asked, in plain words
+    kept_faces : faces that were not meshed because the earlier mesh of them stays
+    kept_edges : edges whose nodes are where the earlier mesh had them
     """
 
     points: Floats
@@ -45,6 +47,20 @@ class SheetMesh:
     edge_nodes: tuple[Ints, ...]
     holes: tuple[RoundHole, ...]
     notes: tuple[str, ...]
+    kept_faces: frozenset[int] = frozenset()
+    kept_edges: frozenset[int] = frozenset()
+
+
+@dataclass(frozen=True)
+class Kept:
+    """What may stay from an earlier mesh of the same (or nearly the same) sheet.
+
+    faces : faces whose geometry is as it was
+    lines : edge → points (count + 1, 3) along it, in the edge's own sense, as they are now
+    """
+
+    faces: frozenset[int]
+    lines: dict[int, Floats]
 
 
 class _Builder:
@@ -97,10 +113,11 @@ def regions_of(shape: Shape) -> list[tuple[int, ...]]:
     return [tuple(g) for g in groups.values()]
 
 
-def mesh_sheet(shape: Shape, rules: ShellRules, hard: Floats | None = None) -> SheetMesh:
+def mesh_sheet(shape: Shape, rules: ShellRules, hard: Floats | None = None, kept: Kept | None = None) -> SheetMesh:
     """Mesh every region of a sheet so that shared borders share nodes.
 
-    `hard` (h, 3): points that become nodes. A region that cannot be meshed is left
+    `hard` (h, 3): points that become nodes. Regions of `kept` faces whose border counts
+    come out as before are not meshed again; their borders keep their nodes. A region that cannot be meshed is left
     out and named in the notes. Raises `Refused` when the size makes no sense.
     """
     if not np.isfinite(rules.size) or rules.size <= 0:
@@ -127,40 +144,66 @@ def mesh_sheet(shape: Shape, rules: ShellRules, hard: Floats | None = None) -> S
         notes.append(f"Face {patch.faces[0] + 1} has an odd number of border sides, all held by hand, so one tria stays.")
     build = _Builder()
     shift = {hole.edges[0]: hole.shift for hole in holes if hole.shift > 0}
-    edge_nodes, stations = _edge_nodes(shape, curves, count, shift, build)
+    staying, lines = _staying(shape, patches, strips, count, kept)
+    edge_nodes, stations = _edge_nodes(shape, curves, count, shift, build, lines)
     _join_strips(shape, patches, strips, edge_nodes, build)
-    passed = {strip.region for strip in strips}
+    passed = {strip.region for strip in strips} | staying
     hard = np.empty((0, 3)) if hard is None else np.asarray(hard, float)
     hard_face = _nearest_face(shape, hard)
     for number, patch in enumerate(patches):
         if patch is not None and number not in passed:
             mine = np.isin(hard_face, patch.faces)
             _mesh_region(patch, number, curves, edge_nodes, stations, holes, rules, hard[mine], build, notes)
-    if not build.elements:
+    if not build.elements and not staying:
         raise Refused("No face could be meshed.", " ".join(notes[:1]))
     if strips:
         notes.append(
             f"{len(strips)} narrow strip{'s were' if len(strips) > 1 else ' was'} looked past: too narrow for elements of this size."
         )
-    return _compact(build, count, edge_nodes, holes, notes)
+    mesh = _compact(build, count, edge_nodes, holes, notes, set(lines))
+    whole = frozenset(f for r in staying for f in patches[r].faces)  # type: ignore[union-attr]
+    return replace(mesh, kept_faces=whole, kept_edges=frozenset(lines))
 
 
-def _compact(build: _Builder, count: NDArray[np.int64], edge_nodes: list[Ints], holes: list[RoundHole], notes: list[str]) -> SheetMesh:
-    """Everything in flat arrays, without nodes that no element uses."""
-    elements = np.concatenate(build.elements)
+def _staying(
+    shape: Shape, patches: list[Patch | None], strips: list[Strip], count: NDArray[np.int64], kept: Kept | None
+) -> tuple[set[int], dict[int, Floats]]:
+    """Regions that need no new mesh, and the points along their border edges."""
+    if kept is None:
+        return set(), {}
+    moved = {p.edge for strip in strips for p in (*strip.first, *strip.second)} | {e for strip in strips for e in strip.across}
+    shrunk = {end for e, edge in enumerate(shape.edges) if count[e] == 0 for end in (int(edge.nodes[0]), int(edge.nodes[-1]))}
+    same = {e for e, line in kept.lines.items() if len(line) == count[e] + 1 and e not in moved and count[e] > 0}
+    same = {e for e in same if not {int(shape.edges[e].nodes[0]), int(shape.edges[e].nodes[-1])} & shrunk}
+    staying = {
+        r
+        for r, patch in enumerate(patches)
+        if patch is not None and set(patch.faces) <= kept.faces and all(p.edge in same for loop in patch.loops for p in loop)
+    }
+    border = {p.edge for r in staying for loop in patches[r].loops for p in loop}  # type: ignore[union-attr]
+    return staying, {e: kept.lines[e] for e in border}
+
+
+def _compact(
+    build: _Builder, count: NDArray[np.int64], edge_nodes: list[Ints], holes: list[RoundHole], notes: list[str], lines: set[int]
+) -> SheetMesh:
+    """Everything in flat arrays, without nodes that neither an element nor one of the kept `lines` uses."""
+    elements = np.concatenate(build.elements) if build.elements else np.empty((0, 4), np.int32)
     used = np.zeros(build.count, bool)
+    for e in lines:
+        used[edge_nodes[e]] = True
     used[elements[elements >= 0]] = True
     number = np.cumsum(used) - 1
-    lines = tuple(number[line[used[line]]].astype(np.int32) for line in edge_nodes)
+    along = tuple(number[line[used[line]]].astype(np.int32) for line in edge_nodes)
     return SheetMesh(
         np.concatenate(build.points)[used],
         np.where(elements >= 0, number[np.maximum(elements, 0)], -1).astype(np.int32),
         np.concatenate(build.kind)[used],
         np.concatenate(build.item)[used],
-        np.concatenate(build.face),
-        np.concatenate(build.ring),
+        np.concatenate(build.face) if build.face else np.empty(0, np.int32),
+        np.concatenate(build.ring) if build.ring else np.empty(0, np.int32),
         count,
-        lines,
+        along,
         tuple(holes),
         tuple(notes),
     )
@@ -176,7 +219,7 @@ def _nearest_face(shape: Shape, points: Floats) -> NDArray[np.int64]:
 
 
 def _edge_nodes(
-    shape: Shape, curves: list[Curve], count: NDArray[np.int64], shift: dict[int, float], build: _Builder
+    shape: Shape, curves: list[Curve], count: NDArray[np.int64], shift: dict[int, float], build: _Builder, lines: dict[int, Floats]
 ) -> tuple[list[Ints], list[Floats]]:
     """Nodes along every edge, with their places along it; edges share the nodes at vertices.
 
@@ -203,7 +246,14 @@ def _edge_nodes(
     at_vertex: dict[int, int] = {}
     nodes: list[Ints] = []
     stations: list[Floats] = []
+    spot: dict[int, Floats] = {}  # vertices stay where the kept lines have them
+    for e, line in lines.items():
+        spot[int(shape.edges[e].nodes[0])], spot[int(shape.edges[e].nodes[-1])] = line[0], line[-1]
     for e, curve in enumerate(curves):
+        if e in lines and shape.edges[e].closed:
+            nodes.append(_closed_line(build, lines[e], e, at_vertex, root(int(shape.edges[e].nodes[0])), e in shift))
+            stations.append(curve.station_of(lines[e]))
+            continue
         if e in shift:  # a closed edge of its own: no node needs to lie at its end
             places = (shift[e] + np.linspace(0.0, curve.length, int(count[e]) + 1)) % curve.length
             round_ = build.nodes(curve.at(places[:-1]), EDGE, e)
@@ -214,13 +264,29 @@ def _edge_nodes(
         for end in (int(shape.edges[e].nodes[0]), int(shape.edges[e].nodes[-1])):
             keeper = root(end)
             if keeper not in at_vertex:
-                at_vertex[keeper] = int(build.nodes(shape.points[[keeper]], VERTEX, keeper)[0])
+                at_vertex[keeper] = int(build.nodes(spot.get(keeper, shape.points[keeper])[None], VERTEX, keeper)[0])
             ends.append(at_vertex[keeper])
+        if e in lines:
+            inner = build.nodes(lines[e][1:-1], EDGE, e)
+            nodes.append(np.concatenate(([ends[0]], inner, [ends[1]])).astype(np.int32))
+            stations.append(curve.station_of(lines[e]))
+            continue
         places = np.linspace(0.0, curve.length, int(count[e]) + 1)
         inner = build.nodes(curve.at(places[1:-1]), EDGE, e)
         nodes.append(np.concatenate(([ends[0]], inner, [ends[1]])).astype(np.int32) if count[e] else np.array(ends[:1], np.int32))
         stations.append(places)
     return nodes, stations
+
+
+def _closed_line(build: _Builder, line: Floats, e: int, at_vertex: dict[int, int], vertex: int, loose: bool) -> Ints:
+    """Nodes along a kept closed edge; `loose` when no node lies at its vertex."""
+    if loose:
+        round_ = build.nodes(line[:-1], EDGE, e)
+        return np.append(round_, round_[0]).astype(np.int32)
+    if vertex not in at_vertex:
+        at_vertex[vertex] = int(build.nodes(line[:1], VERTEX, vertex)[0])
+    inner = build.nodes(line[1:-1], EDGE, e)
+    return np.concatenate(([at_vertex[vertex]], inner, [at_vertex[vertex]])).astype(np.int32)
 
 
 def _join_strips(shape: Shape, patches: list[Patch | None], strips: list[Strip], edge_nodes: list[Ints], build: _Builder) -> None:
@@ -321,6 +387,10 @@ def _mesh_region(
         for i, n in enumerate(ids.tolist()):
             if n in spot:  # a node that stands for looked-past edges lies at one of their vertices
                 flat[i] = spot[n]
+        if len(np.unique(ids)) < 3:
+            if index == 0:
+                return  # the region shrank to a line or a point: its neighbours meet there
+            continue
         if index in mine and holes[mine[index]].widths:
             hole = holes[mine[index]]
             outlines = ring_outlines(flat, hole.radius, hole.widths)

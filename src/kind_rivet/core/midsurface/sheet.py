@@ -29,7 +29,7 @@ class Sheet:
     shape: Shape
     thickness: Floats
     way: str
-    proof: Proof
+    proof: Proof | None  # None: taken as it is, nothing to prove against
 
     @property
     def area(self) -> float:

@@ -7,10 +7,12 @@ from dataclasses import replace
 import numpy as np
 from pydantic import Field
 
-from kind_rivet.core.document.document import Document
+from kind_rivet.core.document.document import Body, Document
+from kind_rivet.core.document.preparing import carried_over, prepared
 from kind_rivet.core.errors import Refused
+from kind_rivet.core.geometry.weld import subshape
 from kind_rivet.core.midsurface.extract import extract
-from kind_rivet.core.midsurface.fill_holes import close_holes
+from kind_rivet.core.midsurface.sheet import Sheet
 from kind_rivet.core.operations.registry import Parameters, Progress, operation
 
 
@@ -20,38 +22,64 @@ class ExtractMidsurface(Parameters):
 
 @operation("midsurface.extract", "Extract midsurfaces", "midsurface", ExtractMidsurface)
 def extract_midsurfaces(document: Document, parameters: ExtractMidsurface, progress: Progress) -> Document:
-    """Make the midsurface of each body with the thickness of every wall, and prove it against the solid."""
-    chosen = [document.body(k) for k in parameters.bodies] if parameters.bodies else list(document.bodies)
+    """Make the midsurface of each body with the thickness of every wall, and prove it against the solid. Sheets are taken as they are."""
+    chosen = [document.body(k) for k in parameters.bodies] if parameters.bodies else [b for b in document.bodies if b.kind != "wire"]
     if not chosen:
         raise Refused("There is no body to take a midsurface from.", "Open a part first.")
-    sheets, basis = dict(document.sheets), dict(document.basis)
+    out = document
     notes: list[str] = []
-    refusals: list[str] = []
+    refusals: list[tuple[str, str]] = []
     made = 0
     for k, body in enumerate(chosen):
         progress(k / len(chosen), f"midsurface of {body.name}")
         try:
-            sheet = extract(body.shape)
+            sheet = _of_faces(body, (), 0.0) if not body.shape.solid else extract(body.shape)
         except Refused as refused:
-            refusals.append(f"{body.name}: {refused}")
+            refusals.append((f"{body.name}: {refused.reason}", refused.remedy))
             continue
-        out = [h for h in document.left_out if h.body == body.key]
-        if out:
-            shape, _, missing = close_holes(
-                sheet.shape, np.array([h.centre for h in out]), np.array([h.axis for h in out]), np.array([h.diameter for h in out])
-            )
-            sheet = replace(sheet, shape=shape)
-            notes += [
-                f"{body.name}: the {out[m].diameter:g} {document.units} hole was not found on the midsurface and stays." for m in missing
-            ]
-        sheets[body.key] = sheet
-        basis[f"sheet:{body.key}"] = document.prepare_state(body.key)
+        out, more = with_sheet(out, body, sheet)
+        notes += more
         made += 1
-        walls = ", ".join(f"{t:g}" for t in sheet.thicknesses)
-        notes.insert(
-            0,
-            f"{body.name}: {len(sheet.shape.faces)} walls, {walls} {document.units} thick, {100 * sheet.proof.mass_ratio:.1f} % of the solid's mass.",
-        )
+        if sheet.proof is None:
+            sentence = f"{body.name}: taken as it is, {len(sheet.shape.faces)} walls without a thickness."
+        else:
+            walls = ", ".join(f"{t:g}" for t in sheet.thicknesses)
+            sentence = f"{body.name}: {len(sheet.shape.faces)} walls, {walls} {document.units} thick, {100 * sheet.proof.mass_ratio:.1f} % of the solid's mass."
+        notes.insert(0, sentence)
     if not made:
-        raise Refused(refusals[0], refusals[1] if len(refusals) > 1 else "")
-    return replace(document, sheets=sheets, basis=basis, notes=(*notes, *refusals))
+        raise Refused(*refusals[0])
+    return replace(out, notes=(*notes, *(f"{reason} {remedy}".strip() for reason, remedy in refusals)))
+
+
+def with_sheet(document: Document, body: Body, sheet: Sheet) -> tuple[Document, list[str]]:
+    """The document with a body's sheet, prepared."""
+    basis = dict(document.basis) | {f"sheet:{body.key}": document.geometry_state(body.key)}
+    document = replace(document, raw_sheets=dict(document.raw_sheets) | {body.key: sheet}, basis=basis)
+    ready, notes = prepared(document, body.key)
+    document = carried_over(document, body.key, ready)
+    return replace(document, sheets=dict(document.sheets) | {body.key: ready}), notes
+
+
+def _of_faces(body: Body, faces: tuple[int, ...], thickness: float) -> Sheet:
+    shape = subshape(body.shape, faces) if faces else subshape(body.shape, tuple(range(len(body.shape.faces))))
+    return Sheet(shape, np.full(len(shape.faces), thickness), "faces as they are", None)
+
+
+class TakeFaces(Parameters):
+    body: int = Field(title="Body")
+    faces: tuple[int, ...] = Field((), title="Faces", description="Empty: all faces of the body")
+    thickness: float = Field(0.0, ge=0, title="Thickness", description="0: none yet", json_schema_extra={"unit": "length"})
+
+
+@operation("midsurface.take_faces", "Take faces as they are", "midsurface", TakeFaces)
+def take_faces(document: Document, parameters: TakeFaces, progress: Progress) -> Document:
+    """Mesh chosen faces of a body where they lie, instead of a midsurface: skins of solids, sheets from outside."""
+    body = document.body(parameters.body)
+    if not len(body.shape.facets):
+        raise Refused(f"{body.name} has no faces.", "Choose a solid or a sheet.")
+    if any(not 0 <= f < len(body.shape.faces) for f in parameters.faces):
+        raise Refused(f"{body.name} has no such face.", "Choose faces of one body in the Stage.")
+    sheet = _of_faces(body, parameters.faces, parameters.thickness)
+    out, notes = with_sheet(document, body, sheet)
+    words = f"{parameters.thickness:g} {document.units} thick" if parameters.thickness else "without a thickness"
+    return replace(out, notes=(f"{body.name}: {len(sheet.shape.faces)} faces taken as they are, {words}.", *notes))

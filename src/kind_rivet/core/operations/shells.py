@@ -2,18 +2,24 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
+from dataclasses import dataclass, replace
 
 import numpy as np
+from numpy.typing import NDArray
 from pydantic import Field
 
 from kind_rivet.core.document.document import TINTS, Document, MeshChoices, Part
 from kind_rivet.core.document.live_sets import refreshed
 from kind_rivet.core.errors import Refused
+from kind_rivet.core.geometry.rays import FacetTree
+from kind_rivet.core.geometry.recognise import recognise, recognise_edges
+from kind_rivet.core.geometry.shape import Shape
+from kind_rivet.core.geometry.weld import Welded, weld
 from kind_rivet.core.mesh.mesh import Mesh
 from kind_rivet.core.meshing.assemble import as_mesh, measure_thickness
+from kind_rivet.core.meshing.reuse import renumbered, ring_numbers, set_in, what_stays
 from kind_rivet.core.meshing.rules import ShellRules, WasherRule
-from kind_rivet.core.meshing.shells import mesh_sheet
+from kind_rivet.core.meshing.shells import EDGE, FACE, VERTEX, SheetMesh, mesh_sheet
 from kind_rivet.core.operations.registry import Parameters, Progress, operation
 from kind_rivet.core.repair.holds import holds_of
 from kind_rivet.core.repair.optimise import optimise
@@ -37,7 +43,7 @@ def mesh_shells(document: Document, parameters: MeshShells, progress: Progress) 
     washers = (WasherRule(rings=parameters.rings, width=parameters.ring_width),)
     choices = replace(document.choices, size=parameters.size, growth=parameters.growth, washers=washers)
     keys = list(parameters.bodies) or list(document.sheets)
-    return mesh_again(replace(document, choices=choices), keys, progress, parameters.smooth)
+    return mesh_again(replace(document, choices=choices), keys, progress, parameters.smooth, afresh=True)
 
 
 def check_size(document: Document, size: float) -> None:
@@ -64,79 +70,243 @@ def estimate(document: Document, size: float) -> float:
     return float(sum(s.area for s in document.sheets.values()) / size**2)
 
 
-def mesh_again(document: Document, keys: list[int], progress: Progress, smooth: bool = True) -> Document:
-    """Mesh the given bodies with the document's choices, replacing their shells and what hung on them."""
-    mesh, parts = document.mesh, list(document.parts)
+def mesh_again(document: Document, keys: list[int], progress: Progress, smooth: bool = True, afresh: bool = False) -> Document:
+    """Mesh the given bodies with the document's choices, replacing their shells and what hung on them.
+
+    Bodies that were joined are meshed together, so that their shells share nodes. Regions
+    of single bodies that come out as before stay with their numbers, unless `afresh`.
+    """
     notes: list[str] = []
-    edges, holes, basis = dict(document.mesh_edges), dict(document.mesh_holes), dict(document.basis)
-    for k, key in enumerate(keys):
-        sheet, body = document.sheets.get(key), document.body(key)
-        if sheet is None:
-            raise Refused(f"{body.name} has no midsurface.", "Extract it first.")
-        progress(k / len(keys), f"meshing {body.name}")
-        rules = ShellRules(
-            document.choices.size,
-            document.choices.growth,
-            washers=document.choices.washers,
-            divisions=document.choices.divisions.get(str(key), {}),
-        )
-        hard = np.array([h.centre for h in document.left_out if h.body == key and h.hard_point]).reshape(-1, 3)
-        shells = mesh_sheet(sheet.shape, rules, hard)
-        part = next((p for p in parts if p.kind == "shell" and p.name == body.name), None)
-        if part is None:
-            part = Part(
-                max((p.key for p in parts), default=0) + 1,
-                body.name,
-                TINTS[len(parts) % len(TINTS)],
-                "shell",
-                document.body_material.get(key, ""),
-            )
-            parts.append(part)
-        new = as_mesh(shells, sheet.shape, key, part.key, document.choices.size)
-        if smooth:
-            progress((k + 0.7) / len(keys), f"optimising {body.name}")
-            new = optimise(new, holds_of(new, {key: sheet.shape}), document.limit_sheet, document.choices.size).mesh
-        thickness, offset = measure_thickness(new, key, body.shape, sheet.shape, sheet.thickness)
-        new = replace(new, thickness=thickness, offset=offset)
-        mesh, dropped = _replaced(mesh, new, key)
-        if dropped:
-            notes.append(f"{dropped} elements that hung on the old shells of {body.name} were dropped; undo brings them back.")
-        first = mesh.nodes - new.nodes
-        edges[key] = tuple(mesh.node_id[first + nodes].astype(np.int32) for nodes in shells.edge_nodes)
-        holes[key] = shells.holes
-        unfit = sum(1 for h in shells.holes if h.wanted > 0 and not h.widths)
-        narrowed = sum(1 for h in shells.holes if h.widths and sum(h.widths) < h.wanted * len(h.widths) * 0.99)
-        if unfit:
-            notes.append(f"{body.name}: {unfit} hole{'s have' if unfit > 1 else ' has'} no room for a ring.")
-        if narrowed:
-            notes.append(f"{body.name}: {narrowed} ring{'s were' if narrowed > 1 else ' was'} narrowed to fit.")
-        notes += [f"{body.name}: {note}" for note in shells.notes]
-    result = replace(
-        document, mesh=mesh, parts=tuple(parts), mesh_edges=edges, mesh_holes=holes, notes=(),
-    )  # fmt: skip
-    result = _without_lost(result, notes)
+    result = document
+    done: set[int] = set()
+    lots: list[list[int]] = []
     for key in keys:
+        if document.sheets.get(key) is None:
+            raise Refused(f"{document.body(key).name} has no midsurface.", "Extract it first.")
+        if key not in done:
+            group = next((g for g in document.joined if key in g), (key,))
+            lots.append([k for k in group if k in document.sheets])
+            done |= set(lots[-1])
+    for k, lot in enumerate(lots):
+        name = document.body(lot[0]).name if len(lot) == 1 else f"{len(lot)} joined bodies"
+
+        def part_of(share: float, what: str, k: int = k, name: str = name) -> None:
+            progress((k + share) / len(lots), f"{what} {name}")
+
+        result = _mesh_lot(result, lot, part_of, smooth, afresh, notes)
+    result = without_lost(result, notes)
+    basis = dict(result.basis)
+    for key in done:
         basis[f"mesh:{key}"] = result.mesh_state(key)
+        basis[f"rules:{key}"] = _rules_word(result)
     result = refreshed(replace(result, basis=basis))
     quality = result.quality
-    shells_made = int(sum((result.mesh.body == key).sum() for key in keys))
+    shells_made = int(sum((result.mesh.body == key).sum() for key in done))
     sentence = f"{shells_made} shells at size {document.choices.size:g} {document.units}: index {quality.mesh_index:.1f}, {len(quality.failing)} failing."
     return replace(result, notes=(sentence, *notes))
 
 
-def _replaced(mesh: Mesh, new: Mesh, body: int) -> tuple[Mesh, int]:
-    """The mesh with the shells of a body replaced; elements that used their nodes go too."""
+def _rules_word(document: Document) -> str:
+    return f"{document.choices.size:g}|{document.choices.growth:g}|{document.choices.washers}"
+
+
+def _mesh_lot(document: Document, lot: list[int], progress: Progress, smooth: bool, afresh: bool, notes: list[str]) -> Document:
+    """Mesh one body, or several that share their borders."""
+    progress(0.0, "meshing")
+    size = document.choices.size
+    sheets = [document.sheets[k] for k in lot]
+    welded = weld([s.shape for s in sheets], 1e-7 * max(s.shape.diagonal for s in sheets)) if len(lot) > 1 else None
+    shape = welded.shape if welded else sheets[0].shape
+    rules = ShellRules(size, document.choices.growth, washers=document.choices.washers, divisions=_hand_divisions(document, lot, welded))
+    hard = [h.centre for h in document.left_out if h.body in lot and h.hard_point] + [
+        h.place for h in document.hard_points if h.body in lot
+    ]
+    points = np.array(hard).reshape(-1, 3)
+    earlier = None if afresh or welded else _earlier(document, lot[0])
+    kept = (
+        what_stays(document.mesh, shape, earlier.lines, _without_hard(earlier.faces, shape, document, lot[0], points)) if earlier else None
+    )
+    shells = mesh_sheet(shape, rules, points, kept)
+    name = document.body(lot[0]).name if len(lot) == 1 else "Joined bodies"
+    unfit = sum(1 for h in shells.holes if h.wanted > 0 and not h.widths)
+    narrowed = sum(1 for h in shells.holes if h.widths and sum(h.widths) < h.wanted * len(h.widths) * 0.99)
+    if unfit:
+        notes.append(f"{name}: {unfit} hole{'s have' if unfit > 1 else ' has'} no room for a ring.")
+    if narrowed:
+        notes.append(f"{name}: {narrowed} ring{'s were' if narrowed > 1 else ' was'} narrowed to fit.")
+    notes += [f"{name}: {note}" for note in shells.notes]
+    parts, numbers = _shell_parts(document, lot)
+    new = as_mesh(shells, shape, lot[0], numbers[0], size)
+    if smooth:
+        progress(0.7, "optimising")
+        holds = holds_of(new, {lot[0]: shape})
+        for e in shells.kept_edges:
+            holds.movable[shells.edge_nodes[e]] = False
+        new = optimise(new, holds, document.limit_sheet, size).mesh
+    if welded:
+        new = _shared_out(new, welded, lot, numbers)
+    for key, sheet in zip(lot, sheets, strict=True):
+        thickness, offset = measure_thickness(new, key, document.body(key).shape, sheet.shape, sheet.thickness)
+        new = replace(new, thickness=thickness, offset=offset)
+    meshed = dict(document.meshed) | dict(zip(lot, sheets, strict=True))
+    if earlier is not None and shells.kept_faces:
+        return _set_in(replace(document, parts=parts, meshed=meshed), lot[0], new, shells, earlier, notes)
+    mesh, dropped = document.mesh, 0
+    for key in lot[1:]:
+        mesh, more = _replaced(mesh, None, key)
+        dropped += more
+    mesh, more = _replaced(mesh, new, lot[0])
+    dropped += more
+    if dropped:
+        notes.append(f"{dropped} elements that hung on the old shells of {name} were dropped; undo brings them back.")
+    edges, holes = dict(document.mesh_edges), dict(document.mesh_holes)
+    first = mesh.nodes - new.nodes
+    lines = tuple(mesh.node_id[first + nodes].astype(np.int32) for nodes in shells.edge_nodes)
+    for k, key in enumerate(lot):
+        if welded is None:
+            edges[key], holes[key] = lines, shells.holes
+            continue
+        edges[key] = tuple(lines[e] for e in welded.edges[k])
+        local = {int(e): j for j, e in enumerate(welded.edges[k])}
+        holes[key] = tuple(replace(h, edges=tuple(local.get(e, -1) for e in h.edges)) for h in shells.holes if set(h.edges) <= set(local))
+    return replace(document, mesh=mesh, parts=parts, mesh_edges=edges, mesh_holes=holes, meshed=meshed, notes=())
+
+
+@dataclass(frozen=True)
+class _Earlier:
+    """An earlier mesh of a body seen from its present sheet: node numbers along edges, faces as they were, old → new numbers."""
+
+    lines: dict[int, NDArray[np.int32]]
+    faces: frozenset[int]
+    face_map: dict[int, int]
+    edge_map: dict[int, int]
+
+
+def _earlier(document: Document, key: int) -> _Earlier | None:
+    """What there is of an earlier mesh made by the same rules; None when there is none."""
+    old, new = document.meshed.get(key), document.sheets[key]
+    if old is None or key not in document.mesh_edges or document.basis.get(f"rules:{key}") != _rules_word(document):
+        return None
+    if not (document.mesh.body == key).any():
+        return None
+    lines = document.mesh_edges[key]
+    if old.shape is new.shape:
+        faces = {f: f for f in range(len(new.shape.faces))}
+        edges = {e: e for e in range(len(new.shape.edges))}
+        return _Earlier(dict(enumerate(lines)), frozenset(faces), faces, edges)
+    found = recognise(old.shape, new.shape)
+    line_map = recognise_edges(old.shape, new.shape, found.faces)
+    face_map = {f: int(g) for f, g in enumerate(found.faces) if g >= 0}
+    edge_map = {e: int(g) for e, g in enumerate(line_map) if g >= 0}
+    tolerance = 1e-6 * new.shape.diagonal
+    same_lines = {}
+    for e, g in edge_map.items():
+        a, b = old.shape.points[old.shape.edges[e].nodes], new.shape.points[new.shape.edges[g].nodes]
+        if abs(old.shape.edge_length[e] - new.shape.edge_length[g]) > tolerance or e >= len(lines):
+            continue
+        if np.linalg.norm(a[0] - b[0]) < tolerance and np.linalg.norm(a[-1] - b[-1]) < tolerance:
+            same_lines[g] = lines[e] if not old.shape.edges[e].closed or _same_sense(a, b) else lines[e][::-1]
+        elif np.linalg.norm(a[0] - b[-1]) < tolerance and np.linalg.norm(a[-1] - b[0]) < tolerance:
+            same_lines[g] = lines[e][::-1]
+    unchanged = frozenset(face_map[f] for f in face_map if found.unchanged[f])
+    return _Earlier(same_lines, unchanged, face_map, edge_map)
+
+
+def _same_sense(a: NDArray[np.float64], b: NDArray[np.float64]) -> bool:
+    """Do two closed chains from one point run the same way round?"""
+    quarter = a[len(a) // 4]
+    return bool(np.linalg.norm(b[len(b) // 4] - quarter) <= np.linalg.norm(b[-1 - len(b) // 4] - quarter))
+
+
+def _without_hard(faces: frozenset[int], shape: Shape, document: Document, key: int, points: NDArray[np.float64]) -> frozenset[int]:
+    """Faces whose hard points are nodes already: the others must be meshed again."""
+    mesh = document.mesh
+    held = mesh.points[(mesh.on_body == key) & (mesh.on_kind == VERTEX) & (mesh.on_item < 0)]
+    touched: list[NDArray[np.float64]] = []
+    for lot, other in ((points, held), (held, points)):
+        for p in lot:
+            if not len(other) or np.linalg.norm(other - p, axis=1).min() > 0.25 * document.choices.size:
+                touched.append(p)
+    if not touched:
+        return faces
+    facet, _, _ = FacetTree.over(shape.points, shape.facets).nearest(np.array(touched))
+    return faces - {int(f) for f in shape.facet_face[facet]}
+
+
+def _set_in(document: Document, key: int, new: Mesh, shells: SheetMesh, earlier: _Earlier, notes: list[str]) -> Document:
+    """The newly meshed regions beside those that stay."""
+    rings = ring_numbers(document.mesh_holes.get(key, ()), shells.holes, earlier.edge_map)
+    old = renumbered(document.mesh, key, earlier.face_map, earlier.edge_map, rings)
+    mesh, lines, dropped = set_in(old, new, shells, key, earlier.lines)
+    if dropped:
+        notes.append(f"{dropped} elements that hung on old shells were dropped; undo brings them back.")
+    again = len({int(f) for f in new.face})
+    notes.append(f"{again} of {len(document.sheets[key].shape.faces)} walls were meshed again; the others kept their nodes.")
+    edges, holes = dict(document.mesh_edges) | {key: lines}, dict(document.mesh_holes) | {key: shells.holes}
+    return replace(document, mesh=mesh, mesh_edges=edges, mesh_holes=holes, notes=())
+
+
+def _hand_divisions(document: Document, lot: list[int], welded: Welded | None) -> dict[int, int]:
+    out: dict[int, int] = {}
+    for k, key in enumerate(lot):
+        for e, n in document.choices.divisions.get(str(key), {}).items():
+            if welded is None:
+                out[e] = n
+            elif 0 <= e < len(welded.edges[k]):
+                out[int(welded.edges[k][e])] = n
+    return out
+
+
+def _shell_parts(document: Document, lot: list[int]) -> tuple[tuple[Part, ...], list[int]]:
+    """The document's parts with a shell part for each body, and their keys."""
+    parts = list(document.parts)
+    numbers = []
+    for key in lot:
+        body = document.body(key)
+        part = next((p for p in parts if p.kind == "shell" and p.name == body.name), None)
+        if part is None:
+            number = max((p.key for p in parts), default=0) + 1
+            part = Part(number, body.name, TINTS[len(parts) % len(TINTS)], "shell", document.body_material.get(key, ""))
+            parts.append(part)
+        numbers.append(part.key)
+    return tuple(parts), numbers
+
+
+def _shared_out(mesh: Mesh, welded: Welded, lot: list[int], parts: list[int]) -> Mesh:
+    """Elements and nodes of a welded sheet given to the bodies they came from (common ones to the first)."""
+    owner_face = np.full(len(welded.shape.faces), -1)
+    local_face = np.zeros(len(welded.shape.faces), np.int32)
+    owner_edge, local_edge = np.full(len(welded.shape.edges), -1), np.zeros(len(welded.shape.edges), np.int32)
+    owner_point, local_point = np.full(len(welded.shape.points), -1), np.zeros(len(welded.shape.points), np.int32)
+    tables = ((owner_face, local_face, welded.faces), (owner_edge, local_edge, welded.edges), (owner_point, local_point, welded.points))
+    for owner, local, maps in tables:
+        for k in range(len(lot) - 1, -1, -1):
+            owner[maps[k]] = k
+            local[maps[k]] = np.arange(len(maps[k]))
+    keys, numbers = np.array(lot, np.int32), np.array(parts, np.int32)
+    whose = owner_face[mesh.face]
+    item, on = mesh.on_item.copy(), np.zeros(mesh.nodes, np.int64)
+    for kind, owner, local in ((VERTEX, owner_point, local_point), (EDGE, owner_edge, local_edge), (FACE, owner_face, local_face)):
+        mine = (mesh.on_kind == kind) & (mesh.on_item >= 0)
+        on[mine], item[mine] = owner[mesh.on_item[mine]], local[mesh.on_item[mine]]
+    return replace(mesh, body=keys[whose], part=numbers[whose], face=local_face[mesh.face].astype(np.int32), on_item=item, on_body=keys[on])
+
+
+def _replaced(mesh: Mesh, new: Mesh | None, body: int) -> tuple[Mesh, int]:
+    """The mesh with the shells of a body replaced (or only taken out); elements that used their nodes go too."""
     old = mesh.body == body
     if not old.any():
-        return mesh.plus(new), 0
+        return mesh.plus(new) if new is not None else mesh, 0
     shell_nodes = np.zeros(mesh.nodes, bool)
     conn = mesh.conn[old & mesh.is_shell]
     shell_nodes[conn[conn >= 0]] = True
     hangs = ~old & np.where(mesh.conn >= 0, shell_nodes[np.maximum(mesh.conn, 0)], False).any(axis=1)
-    return mesh.without_elements(old | hangs).plus(new), int(hangs.sum())
+    rest = mesh.without_elements(old | hangs)
+    others = hangs & ~(mesh.is_shell & (mesh.body >= 0))
+    return rest.plus(new) if new is not None else rest, int(others.sum())
 
 
-def _without_lost(document: Document, notes: list[str]) -> Document:
+def without_lost(document: Document, notes: list[str]) -> Document:
     """Spiders and masses whose nodes are gone are dropped, with a note."""
     known = set(document.mesh.node_id.tolist())
     spiders = tuple(s for s in document.spiders if s.centre in known and all(n in known for n in s.nodes.tolist()))
@@ -178,7 +348,8 @@ def update_stale(document: Document, parameters: UpdateStale, progress: Progress
     """Make again the midsurfaces and shells whose geometry or choices changed."""
     from kind_rivet.core.operations.midsurface import ExtractMidsurface, extract_midsurfaces
 
-    sheets = [k for k in document.sheets if document.basis.get(f"sheet:{k}") != document.prepare_state(k)]
+    alive = {b.key for b in document.bodies}
+    sheets = [k for k in document.sheets if k in alive and document.basis.get(f"sheet:{k}") != document.geometry_state(k)]
     if sheets:
         document = extract_midsurfaces(document, ExtractMidsurface(bodies=tuple(sheets)), progress)
     meshes = [k for k in document.mesh_edges if k in sheets or document.basis.get(f"mesh:{k}") != document.mesh_state(k)]

@@ -7,9 +7,17 @@ from dataclasses import replace
 import numpy as np
 from pydantic import Field
 
-from kind_rivet.core.document.document import Document, LeftOut
+from kind_rivet.core.document.changes import LeftOut
+from kind_rivet.core.document.document import Document
+from kind_rivet.core.document.preparing import prepare_again
 from kind_rivet.core.errors import Refused
 from kind_rivet.core.operations.registry import Parameters, Progress, operation
+
+
+def with_notes(document: Document, sentence: str, body: int | None = None) -> Document:
+    """The document with its sheets prepared anew and a sentence about it."""
+    ready, notes = prepare_again(document, None if body is None else {body})
+    return replace(ready, notes=(sentence, *notes))
 
 
 class LeaveOutHoles(Parameters):
@@ -39,7 +47,7 @@ def leave_out_holes(document: Document, parameters: LeaveOutHoles, progress: Pro
     note = f"Left out {len(new)} hole{'s' if len(new) > 1 else ''} below {parameters.below:g} {document.units}" + (
         ", each with a hard point." if parameters.hard_points else "."
     )
-    return replace(document, left_out=document.left_out + tuple(new), notes=(note,))
+    return with_notes(replace(document, left_out=document.left_out + tuple(new)), note)
 
 
 class LeaveOutHole(Parameters):
@@ -58,7 +66,7 @@ def leave_out_hole(document: Document, parameters: LeaveOutHole, progress: Progr
         raise Refused(f"{body.name} has no round hole there.", "Choose a hole in the Stage or in the hole table.")
     rest = tuple(h for h in document.left_out if h.body != body.key or np.linalg.norm(np.subtract(h.centre, near.centre)) > 1e-6)
     left = LeftOut(body.key, near.centre, near.axis, near.diameter, parameters.hard_point)
-    return replace(document, left_out=(*rest, left), notes=(f"Left out the {near.diameter:g} {document.units} hole.",))
+    return with_notes(replace(document, left_out=(*rest, left)), f"Left out the {near.diameter:g} {document.units} hole.")
 
 
 class TakeBackHole(Parameters):
@@ -73,8 +81,5 @@ def take_back(document: Document, parameters: TakeBackHole, progress: Progress) 
     near = min(mine, key=lambda h: np.linalg.norm(np.subtract(h.centre, parameters.centre)), default=None)
     if near is None or np.linalg.norm(np.subtract(near.centre, parameters.centre)) > near.diameter:
         raise Refused("No hole was left out there.", "Choose one of the holes marked as left out.")
-    return replace(
-        document,
-        left_out=tuple(h for h in document.left_out if h is not near),
-        notes=(f"Took back the {near.diameter:g} {document.units} hole.",),
-    )
+    kept = tuple(h for h in document.left_out if h is not near)
+    return with_notes(replace(document, left_out=kept), f"Took back the {near.diameter:g} {document.units} hole.")

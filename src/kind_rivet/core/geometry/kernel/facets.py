@@ -1,221 +1,56 @@
-"""Reading B-rep files with the CAD kernel: the only module that imports it.
-
-The kernel may crash or hang on damaged files, so `read_step` is meant to run in a
-process that can be killed (`kind_rivet.worker`); everything it returns is arrays.
-"""
+"""From kernel shapes to facets, faces, edges and exact carriers as arrays, and to bytes and back."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-from pathlib import Path
+import io
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
-from kind_rivet.core.errors import Unreadable
+from kind_rivet.core.errors import Refused
 from kind_rivet.core.geometry.carriers import FREE, Carrier, unit
 from kind_rivet.core.geometry.shape import Edge, Face, Shape
 
-
-@dataclass(frozen=True)
-class ReadBody:
-    """One body as it came from the file."""
-
-    name: str
-    colour: str
-    shape: Shape
+DEFLECTION, ANGLE = 2e-4, 0.15
 
 
-@dataclass(frozen=True)
-class ReadResult:
-    bodies: tuple[ReadBody, ...]
-    file_unit: str
-    warnings: tuple[str, ...]
+def to_bytes(shape: Any) -> NDArray[np.uint8]:
+    """The kernel's own binary form of a shape, without facets."""
+    from OCP.BinTools import BinTools, BinTools_FormatVersion
+
+    stream = io.BytesIO()
+    BinTools.Write_s(shape, stream, False, False, BinTools_FormatVersion.BinTools_FormatVersion_CURRENT)
+    return np.frombuffer(stream.getvalue(), np.uint8)
 
 
-def check_step_text(path: Path) -> None:
-    """Refuse what is plainly no complete STEP file before the kernel sees it.
+def from_bytes(data: NDArray[np.uint8]) -> Any:
+    """The shape that `to_bytes` wrote; its faces and edges keep their order."""
+    from OCP.BinTools import BinTools
+    from OCP.TopoDS import TopoDS_Shape
 
-    Raises `Unreadable` for a missing file, a folder, an empty file, another format
-    or a file that ends before its closing section.
-    """
-    if not path.exists():
-        raise Unreadable(f"There is no file {path}.", "Check the name and the folder.")
-    if path.is_dir():
-        raise Unreadable(f"{path} is a folder, not a STEP file.", "Choose a .step or .stp file inside it.")
-    try:
-        size = path.stat().st_size
-        with path.open("rb") as file:
-            head = file.read(4096)
-            file.seek(max(0, size - 4096))
-            tail = file.read()
-    except OSError as error:
-        raise Unreadable(f"{path.name} cannot be read ({error.strerror}).", "Check the permissions of the file.") from error
-    if not head.strip():
-        raise Unreadable(f"{path.name} is empty.", "Export the part from the CAD system again.")
-    if b"ISO-10303-21" not in head:
-        raise Unreadable(
-            f"{path.name} is not a STEP file: its first line does not say ISO-10303-21.", "Export the part as STEP (AP203, AP214 or AP242)."
-        )
-    if b"END-ISO-10303-21" not in tail:
-        raise Unreadable(f"{path.name} ends in the middle: its closing line is missing.", "Copy or export the file again.")
+    shape = TopoDS_Shape()
+    BinTools.Read_s(shape, io.BytesIO(np.ascontiguousarray(data).tobytes()))
+    return shape
 
 
-def read_step(path: Path, deflection: float = 2e-4, angle: float = 0.15) -> ReadResult:
-    """Bodies of a STEP file in millimetres with names and colours.
+def facet_shape(shape: Any, deflection: float = DEFLECTION, angle: float = ANGLE, solid: bool = True, keep_facets: bool = False) -> Shape:
+    """Facets, faces and edges of a kernel shape as a `Shape`; nodes on edges are shared by construction.
 
     `deflection` is the facets' greatest distance from the surface as a share of the
-    body's diagonal, `angle` (rad) the greatest turn between neighbouring facets.
-    Raises `Unreadable` with the reason.
+    diagonal, `angle` (rad) the greatest turn between neighbouring facets. Face f of the
+    result is face f + 1 of the kernel's map. Edges without faces (wires) come along.
     """
-    check_step_text(path)
-    from OCP.collections import Sequence_TCollection_AsciiString
-    from OCP.IFSelect import IFSelect_RetDone
-    from OCP.Interface import Interface_Static
-    from OCP.Message import Message, Message_Gravity
-    from OCP.STEPCAFControl import STEPCAFControl_Reader
-    from OCP.STEPControl import STEPControl_Controller
-    from OCP.TCollection import TCollection_ExtendedString
-    from OCP.TDocStd import TDocStd_Document
-    from OCP.XCAFApp import XCAFApp_Application
-
-    for printer in Message.DefaultMessenger_s().Printers():
-        printer.SetTraceLevel(Message_Gravity.Message_Fail)
-    STEPControl_Controller.Init_s()
-    Interface_Static.SetIVal_s("read.stepcaf.subshapes.name", 1)
-    app = XCAFApp_Application.GetApplication_s()
-    document = TDocStd_Document(TCollection_ExtendedString("MDTV-XCAF"))
-    app.NewDocument(TCollection_ExtendedString("MDTV-XCAF"), document)
-    reader = STEPCAFControl_Reader()
-    reader.SetColorMode(True)
-    reader.SetNameMode(True)
-    if reader.ReadFile(str(path)) != IFSelect_RetDone:
-        raise Unreadable(f"{path.name} cannot be read as STEP: its contents do not follow the format.", "Export the part again.")
-    warnings: list[str] = []
-    fails = _model_faults(reader)
-    if fails:
-        raise Unreadable(f"{path.name} is damaged: {fails} of its entries are faulty.", "Export the part again.")
-    lengths, angles, solid_angles = (Sequence_TCollection_AsciiString() for _ in range(3))
-    reader.ChangeReader().FileUnits(lengths, angles, solid_angles)
-    unit_name = lengths.Value(1).ToCString() if lengths.Length() else "millimetre"
-    if not reader.Transfer(document):
-        raise Unreadable(f"{path.name} holds nothing that can be turned into geometry.", "Export the part as a solid.")
-    found = _bodies(document)
-    if not found:
-        raise Unreadable(f"{path.name} holds no solid.", "Export the part as a solid, not as curves or drawing.")
-    bodies = []
-    for name, colour, shape in found:
-        faceted = facet_shape(shape, deflection, angle)
-        if faceted.volume <= 1e-12 * faceted.diagonal**3:
-            warnings.append(f"{name}: the solid is open or inside out and was left out.")
-            continue
-        bodies.append(ReadBody(name or path.stem, colour, faceted))
-    if not bodies:
-        raise Unreadable(f"{path.name} holds no closed solid.", "Close the solid in the CAD system and export it again.")
-    return ReadResult(tuple(bodies), unit_name.lower(), tuple(warnings))
-
-
-def _model_faults(reader: Any) -> int:
-    """Entries the kernel's model check calls faulty; healthy files have none."""
-    checks = reader.ChangeReader().WS().ModelCheckList()
-    total = 0
-    checks.Start()
-    while checks.More():
-        total += checks.Value().NbFails()
-        checks.Next()
-    return total
-
-
-def _bodies(document: Any) -> list[tuple[str, str, Any]]:
-    """Name, colour and located solid of every solid in the document tree."""
-    from OCP.collections import Sequence_TDF_Label
-    from OCP.TopAbs import TopAbs_SOLID
-    from OCP.TopExp import TopExp_Explorer
-    from OCP.TopLoc import TopLoc_Location
-    from OCP.XCAFDoc import XCAFDoc_DocumentTool, XCAFDoc_ShapeTool
-
-    tool = XCAFDoc_DocumentTool.ShapeTool_s(document.Main())
-    out: list[tuple[str, str, Any]] = []
-
-    def walk(label: Any, where: Any, name: str) -> None:
-        from OCP.TDF import TDF_Label
-
-        own = _label_name(label) or name
-        if XCAFDoc_ShapeTool.IsReference_s(label):
-            target = TDF_Label()
-            XCAFDoc_ShapeTool.GetReferredShape_s(label, target)
-            walk(target, where.Multiplied(XCAFDoc_ShapeTool.GetLocation_s(label)), own)
-            return
-        if XCAFDoc_ShapeTool.IsAssembly_s(label):
-            parts = Sequence_TDF_Label()
-            XCAFDoc_ShapeTool.GetComponents_s(label, parts)
-            for i in range(1, parts.Length() + 1):
-                walk(parts.Value(i), where, own)
-            return
-        shape = XCAFDoc_ShapeTool.GetShape_s(label)
-        explorer = TopExp_Explorer(shape, TopAbs_SOLID)
-        while explorer.More():
-            out.append((own, _label_colour(document, label), explorer.Current().Moved(where)))
-            explorer.Next()
-
-    roots = Sequence_TDF_Label()
-    tool.GetFreeShapes(roots)
-    for i in range(1, roots.Length() + 1):
-        walk(roots.Value(i), TopLoc_Location(), "")
-    counts: dict[str, int] = {}
-    for name, _, _ in out:
-        counts[name] = counts.get(name, 0) + 1
-    seen: dict[str, int] = {}
-    named = []
-    for name, colour, shape in out:
-        if counts[name] > 1:
-            seen[name] = seen.get(name, 0) + 1
-            name = f"{name} {seen[name]}"
-        named.append((name, colour, shape))
-    return named
-
-
-def _label_name(label: Any) -> str:
-    from OCP.TDataStd import TDataStd_Name
-
-    identity = TDataStd_Name.GetID_s()
-    if not label.IsAttribute(identity):  # FindAttribute crashes when it is absent
-        return ""
-    attribute = TDataStd_Name()
-    label.FindAttribute(identity, attribute)
-    return str(attribute.Get().ToExtString())
-
-
-def _label_colour(document: Any, label: Any) -> str:
-    from OCP.Quantity import Quantity_Color
-    from OCP.XCAFDoc import XCAFDoc_ColorTool, XCAFDoc_ColorType
-
-    colour = Quantity_Color()
-    for kind in (XCAFDoc_ColorType.XCAFDoc_ColorSurf, XCAFDoc_ColorType.XCAFDoc_ColorGen):
-        if XCAFDoc_ColorTool.GetColor_s(label, kind, colour):
-            linear = np.array([colour.Red(), colour.Green(), colour.Blue()])
-            srgb = np.where(linear <= 0.0031308, 12.92 * linear, 1.055 * linear ** (1 / 2.4) - 0.055)
-            return "#" + "".join(f"{round(float(c) * 255):02X}" for c in np.clip(srgb, 0, 1))
-    return ""
-
-
-def facet_shape(shape: Any, deflection: float, angle: float) -> Shape:
-    """Facets, faces and edges of a kernel shape as a `Shape`; nodes on edges are shared by construction."""
-    from OCP.Bnd import Bnd_Box
     from OCP.BRep import BRep_Tool
-    from OCP.BRepBndLib import BRepBndLib
-    from OCP.BRepMesh import BRepMesh_IncrementalMesh
     from OCP.collections import IndexedMap_TopoDS_Shape_TopTools_ShapeMapHasher as ShapeMap
     from OCP.TopAbs import TopAbs_EDGE, TopAbs_FACE, TopAbs_REVERSED, TopAbs_VERTEX
     from OCP.TopExp import TopExp
     from OCP.TopLoc import TopLoc_Location
     from OCP.TopoDS import TopoDS
 
-    box = Bnd_Box()
-    BRepBndLib.Add_s(shape, box)
-    low, high = box.CornerMin(), box.CornerMax()
-    size = low.Distance(high)
-    BRepMesh_IncrementalMesh(shape, deflection * size, False, angle, False)  # without threads: a process with them must not fork
+    size = _size_of(shape)
+    if not keep_facets:
+        mesh_facets(shape, deflection, angle)
     faces, edges, corners = ShapeMap(), ShapeMap(), ShapeMap()
     TopExp.MapShapes_s(shape, TopAbs_FACE, faces)
     TopExp.MapShapes_s(shape, TopAbs_EDGE, edges)
@@ -291,15 +126,78 @@ def facet_shape(shape: Any, deflection: float, angle: float) -> Shape:
         owner_list.append(np.full(len(tri), f - 1, np.int32))
         normal_list.append(normal[tri])
         face_list.append(Face(carrier))
+    bare: set[int] = set()
+    for e in range(1, edges.Extent() + 1):
+        edge = TopoDS.Edge(edges.FindKey(e))
+        if e in edge_nodes or BRep_Tool.Degenerated_s(edge):
+            continue
+        along = _along(edge, deflection * size, angle)
+        if along is None:
+            continue
+        chain = np.arange(count, count + len(along), dtype=np.int32)
+        first, last = (corners.FindIndex(v) for v in _edge_ends(edge))
+        for i, corner in ((0, first), (len(along) - 1, last)):
+            chain[i] = corner_node.setdefault(corner, int(chain[i])) if corner else chain[i]
+        points += list(along)  # ends that are shared stay in the list unused
+        count += len(along)
+        edge_nodes[e] = chain
+        bare.add(e)
     xyz = np.array(points).reshape(-1, 3)
     facets = np.concatenate(facet_list) if facet_list else np.empty((0, 3), np.int32)
     owner = np.concatenate(owner_list) if owner_list else np.empty(0, np.int32)
     normals = np.concatenate(normal_list) if normal_list else np.empty((0, 3, 3))
     whole = (facets[:, 0] != facets[:, 1]) & (facets[:, 1] != facets[:, 2]) & (facets[:, 2] != facets[:, 0])
-    edge_list = tuple(Edge(chain, _curve(TopoDS.Edge(edges.FindKey(e)))) for e, chain in sorted(edge_nodes.items()))
     used = set(map(tuple, np.sort(facets[whole][:, [0, 1, 1, 2, 2, 0]].reshape(-1, 2), axis=1).tolist()))
-    edge_list = tuple(e for e in edge_list if tuple(sorted(e.nodes[:2].tolist())) in used)
-    return Shape(xyz, facets[whole], owner[whole], normals[whole], tuple(face_list), edge_list)
+    edge_list = tuple(
+        Edge(chain, _curve(TopoDS.Edge(edges.FindKey(e))))
+        for e, chain in sorted(edge_nodes.items())
+        if e in bare or tuple(sorted(chain[:2].tolist())) in used
+    )
+    if not np.isfinite(xyz).all():
+        raise Refused("The geometry holds coordinates that are no numbers.", "Export the part again.")
+    return _without_unused(Shape(xyz, facets[whole], owner[whole], normals[whole], tuple(face_list), edge_list, solid))
+
+
+def _size_of(shape: Any) -> float:
+    """Diagonal of the box round a kernel shape."""
+    from OCP.Bnd import Bnd_Box
+    from OCP.BRepBndLib import BRepBndLib
+
+    box = Bnd_Box()
+    BRepBndLib.Add_s(shape, box)
+    return 0.0 if box.IsVoid() else float(box.CornerMin().Distance(box.CornerMax()))
+
+
+def mesh_facets(shape: Any, deflection: float = DEFLECTION, angle: float = ANGLE) -> None:
+    """Let the kernel make facets on all faces; common faces of several bodies get one set."""
+    from OCP.BRepMesh import BRepMesh_IncrementalMesh
+
+    BRepMesh_IncrementalMesh(shape, deflection * _size_of(shape), False, angle, False)  # without threads: a process with them must not fork
+
+
+def _without_unused(shape: Shape) -> Shape:
+    """Points that neither facets nor edges use are left out."""
+    used = np.zeros(len(shape.points), bool)
+    used[shape.facets.ravel()] = True
+    for edge in shape.edges:
+        used[edge.nodes] = True
+    if used.all():
+        return shape
+    number = (np.cumsum(used) - 1).astype(np.int32)
+    edges = tuple(Edge(number[e.nodes], e.carrier) for e in shape.edges)
+    return Shape(shape.points[used], number[shape.facets], shape.facet_face, shape.normals, shape.faces, edges, shape.solid)
+
+
+def _along(edge: Any, deflection: float, angle: float) -> np.ndarray | None:
+    """Points (n, 3) along an edge that belongs to no face."""
+    from OCP.BRepAdaptor import BRepAdaptor_Curve
+    from OCP.GCPnts import GCPnts_TangentialDeflection
+
+    curve = BRepAdaptor_Curve(edge)
+    along = GCPnts_TangentialDeflection(curve, angle, max(deflection, 1e-9))
+    if along.NbPoints() < 2:
+        return None
+    return np.array([_xyz(along.Value(i)) for i in range(1, along.NbPoints() + 1)])
 
 
 def _edge_ends(edge: Any) -> tuple[Any, Any]:

@@ -1,0 +1,384 @@
+"""Reading B-rep files: STEP, IGES and BREP with solids, sheets and wires, names, colours and units.
+
+The kernel may crash or hang on damaged files, so these functions are meant to run in a
+process that can be killed (`kind_rivet.core.guard`); everything they return is arrays.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kind_rivet.core.errors import Refused, Unreadable
+from kind_rivet.core.geometry.kernel.facets import facet_shape, to_bytes
+from kind_rivet.core.geometry.shape import Shape
+
+STEP, IGES, BREP = (".step", ".stp"), (".iges", ".igs"), (".brep", ".brp")
+
+
+@dataclass(frozen=True)
+class ReadBody:
+    """One body as it came from the file: `kind` is solid, sheet or wire, `brep` the kernel's bytes."""
+
+    name: str
+    colour: str
+    kind: str
+    shape: Shape
+    brep: NDArray[np.uint8]
+
+
+@dataclass(frozen=True)
+class ReadResult:
+    bodies: tuple[ReadBody, ...]
+    file_unit: str
+    warnings: tuple[str, ...]
+
+
+def look_at_text(path: Path) -> None:
+    """Refuse what is plainly no complete file of its kind before the kernel sees it.
+
+    Raises `Unreadable` for a missing file, a folder, an empty file, another format
+    or a file that ends before its closing section.
+    """
+    if not path.exists():
+        raise Unreadable(f"There is no file {path}.", "Check the name and the folder.")
+    if path.is_dir():
+        raise Unreadable(f"{path} is a folder, not a file.", "Choose a file inside it.")
+    try:
+        size = path.stat().st_size
+        with path.open("rb") as file:
+            head = file.read(4096)
+            file.seek(max(0, size - 4096))
+            tail = file.read()
+    except OSError as error:
+        raise Unreadable(f"{path.name} cannot be read ({error.strerror}).", "Check the permissions of the file.") from error
+    if not head.strip():
+        raise Unreadable(f"{path.name} is empty.", "Export the part from the CAD system again.")
+    if path.suffix.lower() in IGES:
+        if len(head) < 73 or head[72:73] not in (b"S", b"C", b"B"):
+            raise Unreadable(f"{path.name} is not an IGES file: its first line is no start section.", "Export the part as STEP or IGES.")
+        if not any(line[72:73] == b"T" for line in tail.splitlines()):
+            raise Unreadable(f"{path.name} ends in the middle: its last section is missing.", "Copy or export the file again.")
+        return
+    if path.suffix.lower() in BREP:
+        if b"CASCADE Topology" not in head and b"DBRep_DrawableShape" not in head:
+            raise Unreadable(f"{path.name} is not a BREP file: its head does not say so.", "Export the part as STEP.")
+        return
+    if b"ISO-10303-21" not in head:
+        raise Unreadable(
+            f"{path.name} is not a STEP file: its first line does not say ISO-10303-21.", "Export the part as STEP (AP203, AP214 or AP242)."
+        )
+    if b"END-ISO-10303-21" not in tail:
+        raise Unreadable(f"{path.name} ends in the middle: its closing line is missing.", "Copy or export the file again.")
+
+
+def read_geometry(path: Path) -> ReadResult:
+    """Bodies of a STEP, IGES or BREP file in millimetres with names and colours. Raises `Unreadable` with the reason."""
+    look_at_text(path)
+    suffix = path.suffix.lower()
+    if suffix in BREP:
+        warnings: list[str] = []
+        found, unit_name = [(path.stem, "", _read_brep(path))], "millimetre"
+    elif suffix in IGES:
+        found, unit_name, warnings = _read_iges(path)
+    else:
+        found, unit_name, warnings = _read_step(path)
+    pieces = [(_usable(name) or path.stem, colour, kind, piece) for name, colour, shape in found for kind, piece in _pieces(shape)]
+    if not pieces:
+        raise Unreadable(f"{path.name} holds no solid, sheet or wire.", "Export the part as a solid, not as a drawing.")
+    bodies: list[ReadBody] = []
+    for name, colour, kind, piece in _numbered(pieces):
+        try:
+            bodies.append(_body(name, colour, kind, piece, warnings))
+        except Refused as refused:
+            warnings.append(f"{name} was left out: {refused.reason}")
+    if not bodies:
+        raise Unreadable(
+            f"{path.name} holds nothing usable. {' '.join(warnings[:2])}", "Repair the part in the CAD system and export it again."
+        )
+    _warn_of_twins(bodies, warnings)
+    return ReadResult(tuple(bodies), unit_name.lower(), tuple(warnings))
+
+
+def _usable(name: str) -> str:
+    """The name, unless a translator has put its own there."""
+    return "" if "STEP translator" in name or name.upper() in ("COMPOUND", "SOLID", "SHELL", "FACE", "WIRE", "EDGE") else name
+
+
+def _body(name: str, colour: str, kind: str, piece: Any, warnings: list[str]) -> ReadBody:
+    """One body with its facets; open solids become sheets, inside-out ones are turned."""
+    shape = facet_shape(piece, solid=kind == "solid")
+    if kind == "wire":
+        if not shape.edges:
+            raise Refused("it has no length.", "")
+        return ReadBody(name, colour, kind, shape, to_bytes(piece))
+    if not len(shape.facets) or shape.face_area.sum() < 1e-12 * shape.diagonal**2:
+        raise Refused("its faces have no area.", "")
+    empty = int((shape.face_area <= 0).sum())
+    if empty:
+        warnings.append(f"{name}: {empty} of its faces cannot be shown; look them over in Prepare.")
+    if kind == "solid":
+        open_edges = sum(1 for faces in shape.edge_faces if len(faces) == 1)
+        if open_edges:
+            warnings.append(f"{name}: this solid is open along {open_edges} edges, so it came in as a sheet. Stitch it in Prepare.")
+            kind, shape = "sheet", replace(shape, solid=False)
+        elif shape.volume < -1e-12 * shape.diagonal**3:
+            warnings.append(f"{name}: this solid was inside out and has been turned.")
+            piece = piece.Reversed()
+            shape = facet_shape(piece)
+        elif shape.volume <= 1e-12 * shape.diagonal**3:
+            raise Refused("it encloses no volume.", "")
+    loose = _loosest_vertex(piece)
+    if loose > 1e-4 * shape.diagonal:
+        warnings.append(f"{name}: corners are loose by up to {loose:.3g} mm; edges there may not close.")
+    return ReadBody(name, colour, kind, shape, to_bytes(piece))
+
+
+def _loosest_vertex(shape: Any) -> float:
+    from OCP.ShapeAnalysis import ShapeAnalysis_ShapeTolerance
+    from OCP.TopAbs import TopAbs_VERTEX
+
+    return float(ShapeAnalysis_ShapeTolerance().Tolerance(shape, 1, TopAbs_VERTEX))
+
+
+def _warn_of_twins(bodies: list[ReadBody], warnings: list[str]) -> None:
+    """Two bodies of one shape in one place are a mistake of the file more often than not."""
+    for k, b in enumerate(bodies):
+        for a in bodies[:k]:
+            same_box = a.shape.diagonal > 0 and np.abs(a.shape.box - b.shape.box).max() < 1e-6 * a.shape.diagonal
+            if (
+                same_box
+                and len(a.shape.faces) == len(b.shape.faces)
+                and abs(a.shape.face_area.sum() - b.shape.face_area.sum()) < 1e-6 * a.shape.diagonal**2
+            ):
+                warnings.append(f"{a.name} and {b.name} are the same body in the same place; remove one in Contents.")
+                break
+
+
+def _numbered(pieces: list[tuple[str, str, str, Any]]) -> list[tuple[str, str, str, Any]]:
+    """Names told apart by numbers where several bodies share one."""
+    counts: dict[str, int] = {}
+    for name, *_ in pieces:
+        counts[name] = counts.get(name, 0) + 1
+    seen: dict[str, int] = {}
+    out = []
+    for name, colour, kind, piece in pieces:
+        if counts[name] > 1:
+            seen[name] = seen.get(name, 0) + 1
+            name = f"{name} {seen[name]}"
+        out.append((name, colour, kind, piece))
+    return out
+
+
+def _pieces(shape: Any) -> list[tuple[str, Any]]:
+    """Solids, sheets outside solids and wires outside sheets of a shape."""
+    from OCP.BRep import BRep_Builder
+    from OCP.TopAbs import TopAbs_EDGE, TopAbs_FACE, TopAbs_SHELL, TopAbs_SOLID, TopAbs_WIRE
+    from OCP.TopExp import TopExp_Explorer
+    from OCP.TopoDS import TopoDS_Compound
+
+    def outside(wanted: Any, avoid: Any) -> list[Any]:
+        explorer = TopExp_Explorer(shape, wanted, avoid) if avoid is not None else TopExp_Explorer(shape, wanted)
+        out = []
+        while explorer.More():
+            out.append(explorer.Current())
+            explorer.Next()
+        return out
+
+    def together(parts: list[Any]) -> Any:
+        compound = TopoDS_Compound()
+        builder = BRep_Builder()
+        builder.MakeCompound(compound)
+        for part in parts:
+            builder.Add(compound, part)
+        return compound
+
+    out = [("solid", s) for s in outside(TopAbs_SOLID, None)]
+    out += [("sheet", s) for s in outside(TopAbs_SHELL, TopAbs_SOLID)]
+    loose = outside(TopAbs_FACE, TopAbs_SHELL)
+    if loose:
+        out.append(("sheet", loose[0] if len(loose) == 1 else together(loose)))
+    wires = outside(TopAbs_WIRE, TopAbs_FACE)
+    edges = outside(TopAbs_EDGE, TopAbs_WIRE)
+    out += [("wire", w) for w in wires]
+    if edges:
+        out.append(("wire", edges[0] if len(edges) == 1 else together(edges)))
+    return out
+
+
+def _silence() -> None:
+    from OCP.Message import Message, Message_Gravity
+
+    for printer in Message.DefaultMessenger_s().Printers():
+        printer.SetTraceLevel(Message_Gravity.Message_Fail)
+
+
+def _new_document() -> Any:
+    from OCP.TCollection import TCollection_ExtendedString
+    from OCP.TDocStd import TDocStd_Document
+    from OCP.XCAFApp import XCAFApp_Application
+
+    app = XCAFApp_Application.GetApplication_s()
+    document = TDocStd_Document(TCollection_ExtendedString("MDTV-XCAF"))
+    app.NewDocument(TCollection_ExtendedString("MDTV-XCAF"), document)
+    return document
+
+
+def _read_step(path: Path) -> tuple[list[tuple[str, str, Any]], str, list[str]]:
+    from OCP.collections import Sequence_TCollection_AsciiString
+    from OCP.IFSelect import IFSelect_RetDone
+    from OCP.Interface import Interface_Static
+    from OCP.STEPCAFControl import STEPCAFControl_Reader
+    from OCP.STEPControl import STEPControl_Controller
+
+    _silence()
+    STEPControl_Controller.Init_s()
+    Interface_Static.SetIVal_s("read.stepcaf.subshapes.name", 1)
+    document = _new_document()
+    reader = STEPCAFControl_Reader()
+    reader.SetColorMode(True)
+    reader.SetNameMode(True)
+    if reader.ReadFile(str(path)) != IFSelect_RetDone:
+        raise Unreadable(f"{path.name} cannot be read as STEP: its contents do not follow the format.", "Export the part again.")
+    fails = _model_faults(reader.ChangeReader())
+    if fails:
+        raise Unreadable(f"{path.name} is damaged: {fails} of its entries are faulty.", "Export the part again.")
+    lengths, angles, solid_angles = (Sequence_TCollection_AsciiString() for _ in range(3))
+    reader.ChangeReader().FileUnits(lengths, angles, solid_angles)
+    unit_name = lengths.Value(1).ToCString() if lengths.Length() else "millimetre"
+    if not reader.Transfer(document):
+        raise Unreadable(f"{path.name} holds nothing that can be turned into geometry.", "Export the part as a solid.")
+    return _tree(document), unit_name, []
+
+
+def _read_iges(path: Path) -> tuple[list[tuple[str, str, Any]], str, list[str]]:
+    from OCP.IFSelect import IFSelect_RetDone
+    from OCP.IGESCAFControl import IGESCAFControl_Reader
+    from OCP.IGESControl import IGESControl_Controller
+    from OCP.Interface import Interface_Static
+
+    _silence()
+    IGESControl_Controller.Init_s()
+    Interface_Static.SetIVal_s("read.iges.bspline.continuity", 2)
+    document = _new_document()
+    reader = IGESCAFControl_Reader()
+    reader.SetColorMode(True)
+    reader.SetNameMode(True)
+    if reader.ReadFile(str(path)) != IFSelect_RetDone:
+        raise Unreadable(f"{path.name} cannot be read as IGES: its contents do not follow the format.", "Export the part as STEP.")
+    fails = _model_faults(reader)
+    if fails:
+        raise Unreadable(f"{path.name} is damaged: {fails} of its entries are faulty.", "Export the part again.")
+    if not reader.Transfer(document):
+        raise Unreadable(f"{path.name} holds nothing that can be turned into geometry.", "Export the part as a solid.")
+    pieces = [(name, colour, sewn) for name, colour, shape in _tree(document) for sewn in (_sewn_if_loose(shape),)]
+    return pieces, "millimetre", ["IGES keeps no assembly, and faces missing from it cannot be noticed: compare with the drawing."]
+
+
+def _sewn_if_loose(shape: Any) -> Any:
+    """IGES writes faces one by one: sewn where they fit, and closed to a solid where they close."""
+    from OCP.BRep import BRep_Tool
+    from OCP.BRepBuilderAPI import BRepBuilderAPI_MakeSolid, BRepBuilderAPI_Sewing
+    from OCP.TopAbs import TopAbs_FACE, TopAbs_SHELL, TopAbs_SOLID
+    from OCP.TopExp import TopExp_Explorer
+    from OCP.TopoDS import TopoDS
+
+    if TopExp_Explorer(shape, TopAbs_SOLID).More() or not TopExp_Explorer(shape, TopAbs_FACE).More():
+        return shape
+    sewing = BRepBuilderAPI_Sewing(1e-4)
+    sewing.Add(shape)
+    sewing.Perform()
+    explorer = TopExp_Explorer(sewing.SewedShape(), TopAbs_SHELL)
+    shells = []
+    while explorer.More():
+        shells.append(TopoDS.Shell(explorer.Current()))
+        explorer.Next()
+    if len(shells) != 1 or not BRep_Tool.IsClosed_s(shells[0]):
+        return sewing.SewedShape()
+    return BRepBuilderAPI_MakeSolid(shells[0]).Solid()
+
+
+def _read_brep(path: Path) -> Any:
+    from OCP.BinTools import BinTools
+    from OCP.BRep import BRep_Builder
+    from OCP.BRepTools import BRepTools
+    from OCP.TopoDS import TopoDS_Shape
+
+    _silence()
+    shape = TopoDS_Shape()
+    binary = b"Open CASCADE Topology" in path.read_bytes()[:200]
+    good = BinTools.Read_s(shape, str(path)) if binary else BRepTools.Read_s(shape, str(path), BRep_Builder())
+    if not good or shape.IsNull():
+        raise Unreadable(f"{path.name} cannot be read as BREP: its contents do not follow the format.", "Export the part as STEP.")
+    return shape
+
+
+def _model_faults(reader: Any) -> int:
+    """Entries the kernel's model check calls faulty; healthy files have none."""
+    checks = reader.WS().ModelCheckList()
+    total = 0
+    checks.Start()
+    while checks.More():
+        total += checks.Value().NbFails()
+        checks.Next()
+    return total
+
+
+def _tree(document: Any) -> list[tuple[str, str, Any]]:
+    """Name, colour and located shape of every leaf of the document tree."""
+    from OCP.collections import Sequence_TDF_Label
+    from OCP.TDF import TDF_Label
+    from OCP.TopLoc import TopLoc_Location
+    from OCP.XCAFDoc import XCAFDoc_DocumentTool, XCAFDoc_ShapeTool
+
+    tool = XCAFDoc_DocumentTool.ShapeTool_s(document.Main())
+    out: list[tuple[str, str, Any]] = []
+
+    def walk(label: Any, where: Any, name: str, colour: str) -> None:
+        own = _label_name(label) or name
+        mine = _label_colour(document, label) or colour
+        if XCAFDoc_ShapeTool.IsReference_s(label):
+            target = TDF_Label()
+            XCAFDoc_ShapeTool.GetReferredShape_s(label, target)
+            walk(target, where.Multiplied(XCAFDoc_ShapeTool.GetLocation_s(label)), own, mine)
+        elif XCAFDoc_ShapeTool.IsAssembly_s(label):
+            parts = Sequence_TDF_Label()
+            XCAFDoc_ShapeTool.GetComponents_s(label, parts)
+            for i in range(1, parts.Length() + 1):
+                walk(parts.Value(i), where, own, mine)
+        else:
+            out.append((own, mine, XCAFDoc_ShapeTool.GetShape_s(label).Moved(where)))
+
+    roots = Sequence_TDF_Label()
+    tool.GetFreeShapes(roots)
+    for i in range(1, roots.Length() + 1):
+        walk(roots.Value(i), TopLoc_Location(), "", "")
+    return out
+
+
+def _label_name(label: Any) -> str:
+    from OCP.TDataStd import TDataStd_Name
+
+    identity = TDataStd_Name.GetID_s()
+    if not label.IsAttribute(identity):  # FindAttribute crashes when it is absent
+        return ""
+    attribute = TDataStd_Name()
+    label.FindAttribute(identity, attribute)
+    return str(attribute.Get().ToExtString())
+
+
+def _label_colour(document: Any, label: Any) -> str:
+    from OCP.Quantity import Quantity_Color
+    from OCP.XCAFDoc import XCAFDoc_ColorTool, XCAFDoc_ColorType
+
+    colour = Quantity_Color()
+    for kind in (XCAFDoc_ColorType.XCAFDoc_ColorSurf, XCAFDoc_ColorType.XCAFDoc_ColorGen):
+        if XCAFDoc_ColorTool.GetColor_s(label, kind, colour):
+            linear = np.array([colour.Red(), colour.Green(), colour.Blue()])
+            srgb = np.where(linear <= 0.0031308, 12.92 * linear, 1.055 * linear ** (1 / 2.4) - 0.055)
+            return "#" + "".join(f"{round(float(c) * 255):02X}" for c in np.clip(srgb, 0, 1))
+    return ""

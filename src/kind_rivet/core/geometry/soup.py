@@ -1,0 +1,318 @@
+"""From a soup of triangles to a shape: welded, turned alike, with faces and edges found by feature angle."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kind_rivet.core.errors import Refused
+from kind_rivet.core.geometry.carriers import FREE, Carrier, Floats, fit_curve, unit
+from kind_rivet.core.geometry.shape import Edge, Face, Shape
+from kind_rivet.core.kernels import kernel
+
+Ints = NDArray[np.int32]
+MOST_FACES = 20_000
+
+
+@dataclass(frozen=True)
+class Soup:
+    """A shape made from triangles: `closed` when it encloses a volume, `notes` what was wrong with it."""
+
+    shape: Shape
+    closed: bool
+    notes: tuple[str, ...]
+
+
+def shape_from_triangles(points: Floats, triangles: Ints, angle: float = 30.0, welded: bool = False) -> Soup:
+    """Weld corners, drop what is degenerate or no number, turn all facets alike and outward, find faces and edges.
+
+    points (n, 3), triangles (m, 3); two facets belong to one face where they turn by less
+    than `angle` degrees. Raises `Refused` when nothing usable is left.
+    """
+    notes: list[str] = []
+    points = np.ascontiguousarray(points, np.float64)
+    good = np.asarray(np.isfinite(points).all(axis=1), bool)
+    whole = np.asarray(good[triangles].all(axis=1), bool)
+    if not whole.all():
+        notes.append(f"{int((~whole).sum())} facets with coordinates that are no numbers were left out.")
+    triangles = np.ascontiguousarray(triangles[whole], np.int32)
+    if not len(triangles):
+        raise Refused("There are no facets to work on.", "Export the part again.")
+    if not welded:
+        number, count = _weld_exact(np.where(good[:, None], points, 0.0))
+        place = np.empty((count, 3))
+        place[number] = points
+        points, triangles = place, number[triangles]
+    flat = (triangles[:, 0] == triangles[:, 1]) | (triangles[:, 1] == triangles[:, 2]) | (triangles[:, 2] == triangles[:, 0])
+    triangles = triangles[~flat]
+    if not len(triangles):
+        raise Refused("All facets are degenerate.", "Export the part again, in finer units.")
+    used = np.zeros(len(points), bool)
+    used[triangles.ravel()] = True
+    new = (np.cumsum(used) - 1).astype(np.int32)
+    points, triangles = points[used], np.ascontiguousarray(new[triangles])
+    beside, many = _neighbours(triangles, len(points))
+    if many:
+        notes.append(f"{many} sides have more than two facets; faces end there.")
+    turned, piece = _turn_alike(triangles, beside)
+    if turned.any():
+        triangles[turned] = triangles[turned][:, [0, 2, 1]]
+        beside[turned] = beside[turned][:, [2, 1, 0]]
+        notes.append(f"{int(turned.sum())} facets were turned to match their neighbours.")
+    closed = not (beside == -1).any() and not many
+    triangles, beside = _outward(points, triangles, beside, piece, closed, notes)
+    if not closed:
+        notes.append("It is open, so it counts as a sheet.")
+    a, b, c = (points[triangles[:, k]] for k in range(3))
+    normal = unit(np.cross(b - a, c - a))
+    face = _flood(beside, normal, np.cos(np.radians(angle)))
+    count = int(face.max()) + 1
+    if count > MOST_FACES:
+        raise Refused(f"At {angle:g}° these facets fall into {count} faces.", "Give a larger feature angle.")
+    shape = _with_edges(points, triangles, face, normal, beside, closed, angle)
+    return Soup(shape, closed, tuple(notes))
+
+
+@kernel
+def _weld_exact(points):  # type: ignore[no-untyped-def]
+    """Number (n,) of each point among the distinct ones (exact coordinates, open addressing), and their count."""
+    n = len(points)
+    size = 1
+    while size < 2 * n + 2:
+        size *= 2
+    table = np.full(size, -1, np.int32)
+    number = np.empty(n, np.int32)
+    first = np.empty(n, np.int32)
+    count = 0
+    bits = points.view(np.int64)
+    for i in range(n):
+        h = np.uint64(1469598103934665603)
+        for k in range(3):
+            b = bits[i, k] if points[i, k] != 0.0 else np.int64(0)  # −0 is 0
+            h = (h ^ np.uint64(b)) * np.uint64(1099511628211)
+            h ^= h >> np.uint64(29)
+        slot = np.int64(h & np.uint64(size - 1))
+        while True:
+            other = table[slot]
+            if other < 0:
+                table[slot] = count
+                first[count] = i
+                number[i] = count
+                count += 1
+                break
+            j = first[other]
+            if points[j, 0] == points[i, 0] and points[j, 1] == points[i, 1] and points[j, 2] == points[i, 2]:
+                number[i] = other
+                break
+            slot = (slot + 1) & (size - 1)
+    return number, count
+
+
+def _neighbours(triangles: Ints, n: int) -> tuple[Ints, int]:
+    """Facet across each side (m, 3): −1 none, −2 more than one; and the number of sides with more than two facets."""
+    m = len(triangles)
+    a, b = triangles.astype(np.int64).ravel(), triangles[:, [1, 2, 0]].astype(np.int64).ravel()
+    key = np.minimum(a, b) * n + np.maximum(a, b)
+    order = np.argsort(key, kind="stable")
+    ordered = key[order]
+    start = np.flatnonzero(np.r_[True, ordered[1:] != ordered[:-1]])
+    length = np.diff(np.r_[start, len(ordered)])
+    beside = np.full(3 * m, -1, np.int32)
+    two = start[length == 2]
+    beside[order[two]] = order[two + 1] // 3
+    beside[order[two + 1]] = order[two] // 3
+    more = start[length > 2]
+    for s, k in zip(more.tolist(), length[length > 2].tolist(), strict=True):
+        beside[order[s : s + k]] = -2
+    return beside.reshape(m, 3), len(more)
+
+
+@kernel
+def _turn_alike(triangles, beside):  # type: ignore[no-untyped-def]
+    """Which facets (m,) must be turned so that neighbours agree, and the piece (m,) each belongs to."""
+    m = len(triangles)
+    turned = np.zeros(m, np.bool_)
+    piece = np.full(m, -1, np.int32)
+    stack = np.empty(m, np.int32)
+    count = 0
+    for seed in range(m):
+        if piece[seed] >= 0:
+            continue
+        piece[seed] = count
+        top = 1
+        stack[0] = seed
+        while top > 0:
+            top -= 1
+            f = stack[top]
+            for k in range(3):
+                g = beside[f, k]
+                if g < 0 or piece[g] >= 0:
+                    continue
+                a, b = triangles[f, k], triangles[f, (k + 1) % 3]
+                same_way = False
+                for j in range(3):
+                    if triangles[g, j] == a and triangles[g, (j + 1) % 3] == b:
+                        same_way = True
+                turned[g] = turned[f] != same_way
+                piece[g] = count
+                stack[top] = g
+                top += 1
+        count += 1
+    return turned, piece
+
+
+def _outward(points: Floats, triangles: Ints, beside: Ints, piece: Ints, closed: bool, notes: list[str]) -> tuple[Ints, Ints]:
+    """Closed pieces turned so that their volume is positive; inner skins of hollow bodies stay turned inward."""
+    a, b, c = (points[triangles[:, k]] - points[0] for k in range(3))
+    volume = np.bincount(piece, np.einsum("ij,ij->i", a, np.cross(b, c)) / 6)
+    if not closed:
+        return triangles, beside
+    wrong = volume.sum() < 0 if len(volume) > 1 else volume[0] < 0
+    if wrong:
+        triangles, beside = np.ascontiguousarray(triangles[:, [0, 2, 1]]), np.ascontiguousarray(beside[:, [2, 1, 0]])
+        notes.append("It was inside out and has been turned.")
+    return triangles, beside
+
+
+@kernel
+def _flood(beside, normal, least):  # type: ignore[no-untyped-def]
+    """Face (m,) of each facet: neighbours whose normals turn less than the angle whose cosine is `least`."""
+    m = len(beside)
+    face = np.full(m, -1, np.int32)
+    stack = np.empty(m, np.int32)
+    count = 0
+    for seed in range(m):
+        if face[seed] >= 0:
+            continue
+        face[seed] = count
+        stack[0] = seed
+        top = 1
+        while top > 0:
+            top -= 1
+            f = stack[top]
+            for k in range(3):
+                g = beside[f, k]
+                if g < 0 or face[g] >= 0:
+                    continue
+                if normal[f, 0] * normal[g, 0] + normal[f, 1] * normal[g, 1] + normal[f, 2] * normal[g, 2] >= least:
+                    face[g] = count
+                    stack[top] = g
+                    top += 1
+        count += 1
+    return face
+
+
+def _with_edges(points: Floats, triangles: Ints, face: Ints, normal: Floats, beside: Ints, closed: bool, angle: float) -> Shape:
+    """Corner normals within faces, edges between faces with their carriers, carriers of faces."""
+    count = int(face.max()) + 1
+    node_face = triangles.ravel().astype(np.int64) * count + np.repeat(face, 3)
+    a, b, c = (points[triangles[:, k]] for k in range(3))
+    weighted = np.cross(b - a, c - a)
+    names, where = np.unique(node_face, return_inverse=True)
+    sums = np.column_stack([np.bincount(where, np.repeat(weighted[:, k], 3), len(names)) for k in range(3)])
+    corner = unit(np.asarray(sums, float))[where].reshape(-1, 3, 3)
+    weak = np.einsum("ijk,ik->ij", corner, normal) < 0.3
+    corner[weak] = np.broadcast_to(normal[:, None], corner.shape)[weak]
+    across = np.where(beside >= 0, face[np.maximum(beside, 0)], -1)
+    side = (across != face[:, None]) & ((beside < 0) | (np.arange(len(face))[:, None] < beside))
+    f, k = np.nonzero(side)
+    segments = np.column_stack((triangles[f, k], triangles[f, (k + 1) % 3]))
+    pair = np.sort(np.column_stack((face[f], np.where(beside[f, k] >= 0, across[f, k], -1 - (beside[f, k] == -2)))), axis=1)
+    keyed = np.unique(np.column_stack((np.sort(segments, axis=1), pair)), axis=0, return_index=True)[1]
+    segments, pair = segments[keyed], pair[keyed]
+    edges = edges_from_segments(points, segments, pair, angle)
+    faces = tuple(Face(fit_surface(points, triangles[mine], corner[mine])) for mine in _members(face, count))
+    return Shape(points, triangles, face.astype(np.int32), corner, faces, edges, closed)
+
+
+def _members(face: Ints, count: int) -> list[NDArray[np.int64]]:
+    order = np.argsort(face, kind="stable")
+    return np.split(order, np.searchsorted(face[order], np.arange(1, count)))
+
+
+def edges_from_segments(points: Floats, segments: Ints, pair: NDArray[np.int64], angle: float) -> tuple[Edge, ...]:
+    """Chains of segments between the same faces, cut where other chains meet or where they turn by more than `angle` degrees."""
+    at: dict[int, list[int]] = {}
+    for s, (a, b) in enumerate(segments.tolist()):
+        at.setdefault(a, []).append(s)
+        at.setdefault(b, []).append(s)
+    least = np.cos(np.radians(angle))
+    ends = segments.tolist()
+    pairs = pair.tolist()
+
+    def through(node: int) -> bool:
+        mine = at[node]
+        if len(mine) != 2 or pairs[mine[0]] != pairs[mine[1]]:
+            return False
+        one, two = (points[ends[s][0] if ends[s][1] == node else ends[s][1]] - points[node] for s in mine)
+        return bool(-(one @ two) >= least * np.linalg.norm(one) * np.linalg.norm(two))
+
+    passes = {node: through(node) for node in at}
+    used = np.zeros(len(ends), bool)
+    tolerance = 1e-6 * float(np.linalg.norm(np.ptp(points, axis=0)))
+    out = []
+
+    def walk(s: int, start: int) -> list[int]:
+        chain, here = [start], start
+        while not used[s]:
+            used[s] = True
+            here = ends[s][1] if ends[s][0] == here else ends[s][0]
+            chain.append(here)
+            if not passes[here] or here == start:
+                break
+            s = at[here][0] if at[here][1] == s else at[here][1]
+        return chain
+
+    starts = [(s, n) for n, mine in at.items() if not passes[n] for s in mine]
+    for s, n in [*starts, *((s, ends[s][0]) for s in range(len(ends)))]:
+        if not used[s]:
+            nodes = np.array(walk(s, n), np.int32)
+            out.append(Edge(nodes, fit_curve(points[nodes], tolerance)))
+    return tuple(out)
+
+
+def fit_surface(points: Floats, triangles: Ints, normals: Floats) -> Carrier:
+    """The plane or cylinder that facets lie on, within 1e-5 of their reach; else `free`."""
+    nodes = np.unique(triangles)
+    p = points[nodes]
+    centre = p.mean(axis=0)
+    reach = float(np.linalg.norm(np.ptp(p, axis=0)))
+    n = unit(np.cross(points[triangles[:, 1]] - points[triangles[:, 0]], points[triangles[:, 2]] - points[triangles[:, 0]]))
+    mean = n.mean(axis=0)
+    if np.linalg.norm(mean) > 0.999:
+        mean = unit(mean)
+        if len(p) > 3:
+            _, _, axes = np.linalg.svd(p - centre if len(p) < 5000 else (p - centre)[:: len(p) // 2500], full_matrices=False)
+            mean = axes[2] if axes[2] @ mean > 0 else -axes[2]
+        if np.abs((p - centre) @ mean).max() < 1e-5 * reach:
+            return Carrier("plane", (*centre, *mean))
+    if len(triangles) < 8:
+        return FREE
+    some = n[:: max(1, len(n) // 4000)]
+    values, axes = np.linalg.eigh(some.T @ some)
+    if values[0] > 1e-4 * values[2] or values[1] < 1e-3 * values[2]:
+        return FREE
+    axis = axes[:, 0]
+    circle = fit_circle(p - ((p - centre) @ axis)[:, None] * axis)
+    if circle is None:
+        return FREE
+    middle, radius = circle
+    away = p - middle - ((p - middle) @ axis)[:, None] * axis
+    if np.abs(np.linalg.norm(away, axis=1) - radius).max() > 1e-5 * max(reach, radius):
+        return FREE
+    return Carrier("cylinder", (*middle, *axis, radius))
+
+
+def fit_circle(points: Floats) -> tuple[Floats, float] | None:
+    """Centre and radius of the circle that fits points lying in one plane best; None when there is none."""
+    centre = points.mean(axis=0)
+    some = (points - centre)[:: max(1, len(points) // 2000)]
+    _, _, axes = np.linalg.svd(some, full_matrices=False)
+    q = some @ axes[:2].T
+    solution, *_ = np.linalg.lstsq(np.column_stack((2 * q, np.ones(len(q)))), (q**2).sum(axis=1), rcond=None)
+    square = float(solution[2] + solution[:2] @ solution[:2])
+    if not np.isfinite(square) or square <= 0:
+        return None
+    return centre + solution[:2] @ axes[:2], float(np.sqrt(square))

@@ -1,0 +1,381 @@
+"""Prepare: edges that the mesh looks past, splits, hard points and curves. All are recipes that can be taken back."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import replace
+from typing import Literal
+
+import numpy as np
+from pydantic import Field
+
+from kind_rivet.core.document.changes import HardPoint, LeftOut, LookedPast, Split
+from kind_rivet.core.document.document import Document
+from kind_rivet.core.document.preparing import edge_middles, prepare_again, working_shape
+from kind_rivet.core.errors import Refused
+from kind_rivet.core.geometry.carriers import unit
+from kind_rivet.core.geometry.faults import KINDS, Fault, dihedral, find_faults
+from kind_rivet.core.geometry.rays import FacetTree
+from kind_rivet.core.geometry.shape import Shape
+from kind_rivet.core.geometry.split import split_faces
+from kind_rivet.core.operations.holes import with_notes
+from kind_rivet.core.operations.registry import Parameters, Progress, operation
+
+Triple = tuple[float, float, float]
+SHARP = 0.5  # rad: more is a corner of the part, not a split line
+
+
+def faults_of(document: Document, key: int, below: float = 0.4) -> tuple[Fault, ...]:
+    """What would hurt the mesh of a body at the wanted size, on its sheet where there is one, else on the body."""
+    shape = working_shape(document, key)
+    body = document.body(key)
+    if not len(shape.facets):
+        return ()
+    size = document.choices.size or shape.diagonal / 90
+    left = {tuple(np.round(h.centre, 4)) for h in document.left_out if h.body == key}
+    holes = tuple(h for h in body.holes if tuple(np.round(h.centre, 4)) not in left) if shape.solid else ()
+    return find_faults(shape, size, holes, shape.solid, below)
+
+
+# -- looking past ----------------------------------------------------------------
+class LookPast(Parameters):
+    body: int = Field(title="Body")
+    edges: tuple[int, ...] = Field(title="Edges")
+
+
+@operation("prepare.look_past", "Look past edges", "prepare", LookPast)
+def look_past_edges(document: Document, parameters: LookPast, progress: Progress) -> Document:
+    """Mesh the faces on both sides of chosen edges as one region; short border edges run on into their neighbour."""
+    shape = working_shape(document, parameters.body)
+    if not parameters.edges or any(not 0 <= e < len(shape.edges) for e in parameters.edges):
+        raise Refused("No edge is chosen.", "Choose edges in the Stage first.")
+    return _looking_past(document, {parameters.body: dict.fromkeys(parameters.edges, True)})
+
+
+def _looking_past(document: Document, chosen: dict[int, dict[int, bool]]) -> Document:
+    """Recipes for the chosen edges; each with whether its faces are to be joined."""
+    entries = list(document.looked_past)
+    before = len(entries)
+    for key, edges in chosen.items():
+        shape = working_shape(document, key)
+        middles = edge_middles(shape)
+        entries += [LookedPast(key, _triple(middles[e]), float(shape.edge_length[e]), join) for e, join in sorted(edges.items())]
+    count = len(entries) - before
+    if not count:
+        raise Refused("Nothing was found to look past.", "Give a larger limit.")
+    out = with_notes(replace(document, looked_past=tuple(entries)), f"Looking past {count} edge{'s' if count > 1 else ''}.")
+    walls = [(len(document.sheets[k].shape.faces), len(out.sheets[k].shape.faces)) for k in chosen if k in document.sheets]
+    if walls:
+        before_walls, after_walls = (sum(w[k] for w in walls) for k in (0, 1))
+        out = replace(out, notes=(f"{out.notes[0]} {before_walls} walls became {after_walls} regions.", *out.notes[1:]))
+    return out
+
+
+def _past_edges(shape: Shape, faults: Iterable[Fault]) -> dict[int, bool]:
+    """Edges that findings want looked past: across sharp turns a short edge only runs on, faces are not joined there."""
+    out: dict[int, bool] = {}
+    for fault in faults:
+        if fault.remedy == "look past":
+            for e in fault.edges:
+                out[e] = fault.kind != "short edge" or dihedral(shape, e) < SHARP
+    return out
+
+
+def _triple(p: np.ndarray) -> Triple:
+    return (float(p[0]), float(p[1]), float(p[2]))
+
+
+class LookPastBy(Parameters):
+    by: Literal["width", "angle"] = Field(
+        "width", title="By", description="width: short edges and narrow faces; angle: edges where the surface hardly turns"
+    )
+    below: float = Field(2.0, gt=0, title="Below", description="Width in length units, or angle in degrees")
+    bodies: tuple[int, ...] = Field((), title="Bodies", description="Empty: all bodies")
+
+
+@operation("prepare.look_past_by", "Look past by width or angle", "prepare", LookPastBy)
+def look_past_by(document: Document, parameters: LookPastBy, progress: Progress) -> Document:
+    """Look past all edges of narrow faces and short edges below a width, or all edges where the surface turns less than an angle."""
+    chosen: dict[int, dict[int, bool]] = {}
+    for body in document.bodies:
+        if parameters.bodies and body.key not in parameters.bodies:
+            continue
+        shape = working_shape(document, body.key)
+        if not len(shape.facets):
+            continue
+        if parameters.by == "angle":
+            limit = np.radians(parameters.below)
+            hits = {
+                e: True
+                for e, beside in enumerate(shape.edge_faces)
+                if len(beside) == 2 and beside[0] != beside[1] and dihedral(shape, e) < limit
+            }
+        else:
+            hits = _past_edges(shape, find_faults(shape, parameters.below, (), False, below=1.0))
+        if hits:
+            chosen[body.key] = hits
+    return _looking_past(document, chosen)
+
+
+class GiveBack(Parameters):
+    body: int = Field(title="Body")
+    middles: tuple[Triple, ...] = Field(
+        (), title="Edges", description="Points on the looked-past edges to give back; empty: all of the body"
+    )
+
+
+@operation("prepare.give_back", "Give edges back", "prepare", GiveBack)
+def give_back(document: Document, parameters: GiveBack, progress: Progress) -> Document:
+    """Stop looking past edges: the regions fall apart into their faces again."""
+    mine = [p for p in document.looked_past if p.body == parameters.body]
+    if not mine:
+        raise Refused("No edge of this body is looked past.", "")
+    gone = set()
+    if parameters.middles:
+        places = np.array([p.middle for p in mine])
+        for middle in parameters.middles:
+            away = np.linalg.norm(places - np.asarray(middle), axis=1)
+            best = int(np.argmin(away))
+            if away[best] > max(0.6 * mine[best].length, 1e-6):
+                raise Refused("No looked-past edge lies there.", "Choose one from the list.")
+            gone.add(id(mine[best]))
+    else:
+        gone = {id(p) for p in mine}
+    kept = tuple(p for p in document.looked_past if id(p) not in gone)
+    return with_notes(replace(document, looked_past=kept), f"Gave back {len(gone)} edge{'s' if len(gone) > 1 else ''}.", parameters.body)
+
+
+class RemedyFaults(Parameters):
+    kind: str = Field("", title="Kind", description="Which kind of finding; empty: all that can be looked past or left out")
+    below: float = Field(0.4, gt=0, le=2, title="Narrower than, sizes")
+    bodies: tuple[int, ...] = Field((), title="Bodies", description="Empty: all bodies")
+
+
+@operation("prepare.remedy", "Look past all found", "prepare", RemedyFaults)
+def remedy_faults(document: Document, parameters: RemedyFaults, progress: Progress) -> Document:
+    """Apply the mesh-only remedy of every finding of a kind: slivers, tiny faces and short edges looked past, small holes left out."""
+    if parameters.kind and parameters.kind not in KINDS:
+        raise Refused(f"There is no kind of finding called {parameters.kind}.", f"Use one of {', '.join(KINDS)}.")
+    done = 0
+    first = document
+    for _ in range(4):  # joining faces can bring short edges to light
+        chosen: dict[int, dict[int, bool]] = {}
+        holes: list[LeftOut] = []
+        for body in document.bodies:
+            if parameters.bodies and body.key not in parameters.bodies:
+                continue
+            faults = [f for f in faults_of(document, body.key, parameters.below) if f.kind == (parameters.kind or f.kind)]
+            edges = _past_edges(working_shape(document, body.key), faults)
+            if edges:
+                chosen[body.key] = edges
+            for fault in faults:
+                if fault.remedy == "leave out":
+                    h = body.holes[fault.holes[0]]
+                    holes.append(LeftOut(body.key, h.centre, h.axis, h.diameter, False))
+        if not chosen and not holes:
+            break
+        before = _narrow_count(document)
+        document = replace(document, left_out=(*document.left_out, *holes))
+        try:
+            document = _looking_past(document, chosen)
+        except Refused:
+            document, _ = prepare_again(document)
+        done += sum(map(len, chosen.values())) + len(holes)
+        if holes == [] and _narrow_count(document) == before:
+            break
+    if document is first:
+        raise Refused("Nothing was found that could be looked past.", "Look at the other findings one by one.")
+    return replace(document, notes=(f"Looked past {done} findings.", *document.notes[1:]))
+
+
+def _narrow_count(document: Document) -> int:
+    return sum(len(working_shape(document, b.key).edges) for b in document.bodies)
+
+
+# -- splitting ---------------------------------------------------------------------
+def _split(document: Document, split: Split, what: str) -> Document:
+    """The document with a split that is known to work on the present geometry."""
+    shape = working_shape(document, split.body)
+    if not len(shape.facets):
+        raise Refused("This body has no faces to split.", "Choose a solid or a sheet.")
+    _, lines = split_faces(shape, split.way, split.measures, np.array(split.at))
+    return with_notes(
+        replace(document, splits=(*document.splits, split)), f"{what}: {lines} new edge{'s' if lines > 1 else ''}.", split.body
+    )
+
+
+def _wall_at(shape: Shape, place: Triple) -> tuple[Triple, np.ndarray]:
+    """The nearest point of the surface and its normal there."""
+    facet, weight, _ = FacetTree.over(shape.points, shape.facets).nearest(np.asarray(place, float)[None])
+    on = weight[0] @ shape.points[shape.facets[facet[0]]]
+    return _triple(on), unit(weight[0] @ shape.normals[facet[0]])
+
+
+class SplitRing(Parameters):
+    body: int = Field(title="Body")
+    hole: Triple = Field(title="Hole", description="The hole's centre")
+    distance: float = Field(5.0, ge=0, title="Distance", description="From the hole's border", json_schema_extra={"unit": "length"})
+    factor: float = Field(0.0, ge=0, title="Factor of the diameter", description="Above 0: used instead of the distance")
+
+
+@operation("prepare.split_ring", "Split with a ring round a hole", "prepare", SplitRing)
+def split_ring(document: Document, parameters: SplitRing, progress: Progress) -> Document:
+    """Split the wall round a hole at a distance from its border, or at a share of its diameter."""
+    body = document.body(parameters.body)
+    if not body.holes:
+        raise Refused(f"{body.name} has no hole.", "Choose a body with holes.")
+    hole = min(body.holes, key=lambda h: float(np.linalg.norm(np.subtract(h.centre, parameters.hole))))
+    distance = parameters.factor * (hole.diameter or hole.width) if parameters.factor > 0 else parameters.distance
+    split = Split(body.key, "ring", (*hole.centre, *hole.axis, distance), hole.centre, f"ring {distance:g}")
+    return _split(document, split, f"Ring {distance:g} {document.units} round the hole")
+
+
+class SplitLine(Parameters):
+    body: int = Field(title="Body")
+    start: Triple = Field(title="From")
+    end: Triple = Field(title="To")
+
+
+@operation("prepare.split_line", "Split with a line between two points", "prepare", SplitLine)
+def split_line(document: Document, parameters: SplitLine, progress: Progress) -> Document:
+    """Split a wall along the straight line between two points, prolonged to the borders."""
+    shape = working_shape(document, parameters.body)
+    middle = _triple((np.array(parameters.start) + parameters.end) / 2)
+    at, normal = _wall_at(shape, middle)
+    return _split(document, Split(parameters.body, "segment", (*parameters.start, *parameters.end, *normal), at, "line"), "Line")
+
+
+class SplitPerpendicular(Parameters):
+    body: int = Field(title="Body")
+    point: Triple = Field(title="From point")
+    edge: int = Field(title="To edge")
+
+
+@operation("prepare.split_perpendicular", "Split perpendicular to an edge", "prepare", SplitPerpendicular)
+def split_perpendicular(document: Document, parameters: SplitPerpendicular, progress: Progress) -> Document:
+    """Split a wall from a point straight to an edge, meeting it at a right angle."""
+    shape = working_shape(document, parameters.body)
+    if not 0 <= parameters.edge < len(shape.edges):
+        raise Refused("No such edge.", "Choose an edge in the Stage.")
+    p = shape.points[shape.edges[parameters.edge].nodes]
+    point = np.array(parameters.point)
+    along = np.diff(p, axis=0)
+    t = np.clip(np.einsum("ij,ij->i", point - p[:-1], along) / np.maximum(np.einsum("ij,ij->i", along, along), 1e-300), 0, 1)
+    feet = p[:-1] + t[:, None] * along
+    foot = feet[int(np.argmin(np.linalg.norm(feet - point, axis=1)))]
+    if np.linalg.norm(foot - point) < 1e-6 * shape.diagonal:
+        raise Refused("The point lies on the edge already.", "Choose another point or edge.")
+    at, normal = _wall_at(shape, _triple((foot + point) / 2))
+    return _split(document, Split(parameters.body, "segment", (*parameters.point, *foot, *normal), at, "perpendicular"), "Perpendicular")
+
+
+class SplitPlane(Parameters):
+    body: int = Field(title="Body")
+    face: Triple = Field(title="Wall", description="A point on the wall")
+    origin: Triple = Field(title="Plane through")
+    normal: Triple = Field((1.0, 0.0, 0.0), title="Plane normal")
+
+
+@operation("prepare.split_plane", "Split a wall with a plane", "prepare", SplitPlane)
+def split_plane(document: Document, parameters: SplitPlane, progress: Progress) -> Document:
+    """Split a wall where a plane crosses it."""
+    if np.linalg.norm(parameters.normal) < 1e-12:
+        raise Refused("The plane has no direction.", "Give a normal that is not zero.")
+    at, _ = _wall_at(working_shape(document, parameters.body), parameters.face)
+    return _split(document, Split(parameters.body, "plane", (*parameters.origin, *parameters.normal), at, "plane"), "Plane")
+
+
+class SplitCircle(Parameters):
+    body: int = Field(title="Body")
+    centre: Triple = Field(title="Centre")
+    radius: float = Field(10.0, gt=0, title="Radius", json_schema_extra={"unit": "length"})
+
+
+@operation("prepare.split_circle", "Split a wall with a circle", "prepare", SplitCircle)
+def split_circle(document: Document, parameters: SplitCircle, progress: Progress) -> Document:
+    """Split a wall with a circle about a point on it."""
+    at, normal = _wall_at(working_shape(document, parameters.body), parameters.centre)
+    split = Split(parameters.body, "circle", (*at, *_triple(normal), parameters.radius), at, f"circle {parameters.radius:g}")
+    return _split(document, split, f"Circle of radius {parameters.radius:g} {document.units}")
+
+
+class SplitCurve(Parameters):
+    body: int = Field(title="Body")
+    face: Triple = Field(title="Wall", description="A point on the wall")
+    points: tuple[Triple, ...] = Field(min_length=2, title="Curve", description="Points of the curve")
+
+
+@operation("prepare.split_curve", "Split a wall with a projected curve", "prepare", SplitCurve)
+def split_curve(document: Document, parameters: SplitCurve, progress: Progress) -> Document:
+    """Project a drawn curve onto a wall along the wall's normal, prolong it to the borders and split there."""
+    at, normal = _wall_at(working_shape(document, parameters.body), parameters.face)
+    points = np.asarray(parameters.points, float)
+    split = Split(parameters.body, "curve", (*_triple(normal), *points.ravel().tolist()), at, "curve")
+    return _split(document, split, "Projected curve")
+
+
+class TakeBackSplit(Parameters):
+    number: int = Field(-1, title="Split", description="Which one, from 0; −1: the last")
+
+
+@operation("prepare.take_back_split", "Take a split back", "prepare", TakeBackSplit)
+def take_back_split(document: Document, parameters: TakeBackSplit, progress: Progress) -> Document:
+    """Undo one split of a face, whenever it was made; later ones stay."""
+    if not -len(document.splits) <= parameters.number < len(document.splits):
+        raise Refused("There is no such split.", "Choose one from the list.")
+    gone = document.splits[parameters.number]
+    kept = tuple(s for s in document.splits if s is not gone)
+    return with_notes(replace(document, splits=kept), f"Took back the {gone.label or gone.way} split.", gone.body)
+
+
+# -- hard points and curves -----------------------------------------------------------
+class AddHardPoints(Parameters):
+    body: int = Field(title="Body")
+    points: tuple[Triple, ...] = Field(min_length=1, title="Points", description="Projected onto the wall")
+
+
+@operation("prepare.hard_points", "Hard points", "prepare", AddHardPoints)
+def add_hard_points(document: Document, parameters: AddHardPoints, progress: Progress) -> Document:
+    """Places where the mesh must have a node, projected onto the nearest wall; they stay when the face changes."""
+    shape = working_shape(document, parameters.body)
+    if not len(shape.facets):
+        raise Refused("This body has no faces.", "Choose a solid or a sheet.")
+    facet, weight, away = FacetTree.over(shape.points, shape.facets).nearest(np.asarray(parameters.points, float))
+    if float(np.max(away)) > 0.25 * shape.diagonal:
+        raise Refused("The point lies far off the body.", "Choose a point on or near a wall.")
+    on = np.einsum("ij,ijk->ik", weight, shape.points[shape.facets[facet]])
+    new = tuple(HardPoint(parameters.body, _triple(p)) for p in on)
+    sentence = f"{len(new)} hard point{'s' if len(new) > 1 else ''}, up to {float(np.max(away)):.3g} {document.units} moved onto the wall."
+    return replace(document, hard_points=(*document.hard_points, *new), notes=(sentence,))
+
+
+class AddHardCurve(Parameters):
+    body: int = Field(title="Body")
+    points: tuple[Triple, ...] = Field(min_length=2, title="Curve", description="Points of the curve, projected onto the wall")
+
+
+@operation("prepare.hard_curve", "Hard curve", "prepare", AddHardCurve)
+def add_hard_curve(document: Document, parameters: AddHardCurve, progress: Progress) -> Document:
+    """A line that the mesh must follow, projected onto the nearest wall and prolonged to its borders."""
+    shape = working_shape(document, parameters.body)
+    if not len(shape.facets):
+        raise Refused("This body has no faces.", "Choose a solid or a sheet.")
+    points = np.asarray(parameters.points, float)
+    at, normal = _wall_at(shape, _triple(points.mean(axis=0)))
+    split = Split(parameters.body, "curve", (*_triple(normal), *points.ravel().tolist()), at, "hard curve")
+    return _split(document, split, "Hard curve, prolonged to the borders")
+
+
+class DropHard(Parameters):
+    body: int = Field(title="Body")
+    near: Triple = Field(title="Place")
+
+
+@operation("prepare.drop_hard", "Let go of a hard point", "prepare", DropHard)
+def drop_hard(document: Document, parameters: DropHard, progress: Progress) -> Document:
+    """Let go of the hard point nearest to a place."""
+    mine = [p for p in document.hard_points if p.body == parameters.body]
+    if not mine:
+        raise Refused("This body has no hard point.", "Hard curves are taken back with the splits.")
+    gone = min(mine, key=lambda p: float(np.linalg.norm(np.subtract(p.place, parameters.near))))
+    return replace(document, hard_points=tuple(p for p in document.hard_points if p is not gone), notes=("Let go of a hard point.",))
