@@ -87,7 +87,10 @@ def sliver_tray() -> TopoDS_Shape:
         standing([(169.0, -5.0, -5), (168.0, 125.0, -5)], 10),
     ]
     floor = splitted(floor, knives)
-    front = splitted(standing([(0, 0, 0), (length, 0, 0)], height), [standing([(30.0, -5.0, -5), (30.0, 5.0, -5)], 40), standing([(31.0, -5.0, -5), (31.0, 5.0, -5)], 40)])
+    front = splitted(
+        standing([(0, 0, 0), (length, 0, 0)], height),
+        [standing([(30.0, -5.0, -5), (30.0, 5.0, -5)], 40), standing([(31.0, -5.0, -5), (31.0, 5.0, -5)], 40)],
+    )
     sewing = BRepBuilderAPI_Sewing(1e-4)
     for piece in (floor, front, standing([(0, width, 0), (length, width, 0)], height)):
         sewing.Add(piece)
@@ -121,7 +124,11 @@ def draw_lug() -> TopoDS_Shape:
 def rail(y: float) -> TopoDS_Shape:
     """A rail under the tray as a wire: two straights with a bend."""
     wire = BRepBuilderAPI_MakeWire()
-    bend = GC_MakeArcOfCircle(gp_Pnt(340, y, -14), gp_Pnt(340 + 60 * math.sin(0.35), y, -14 + 60 * (1 - math.cos(0.35))), gp_Pnt(340 + 60 * math.sin(0.7), y, -14 + 60 * (1 - math.cos(0.7)))).Value()
+    bend = GC_MakeArcOfCircle(
+        gp_Pnt(340, y, -14),
+        gp_Pnt(340 + 60 * math.sin(0.35), y, -14 + 60 * (1 - math.cos(0.35))),
+        gp_Pnt(340 + 60 * math.sin(0.7), y, -14 + 60 * (1 - math.cos(0.7))),
+    ).Value()
     end = gp_Pnt(340 + 60 * math.sin(0.7) + 80 * math.cos(0.7), y, -14 + 60 * (1 - math.cos(0.7)) + 80 * math.sin(0.7))
     for edge in (
         BRepBuilderAPI_MakeEdge(gp_Pnt(-40, y, -14), gp_Pnt(340, y, -14)),
@@ -210,7 +217,9 @@ def write_assembly(path: Path, name: str, groups: dict[str, list[Item]], unit: s
             label = shapes.AddShape(item.shape, False)
             TDataStd_Name.Set_s(label, TCollection_ExtendedString(item.name))
             if item.colour:
-                colours.SetColor(label, Quantity_Color(*item.colour, Quantity_TypeOfColor.Quantity_TOC_sRGB), XCAFDoc_ColorType.XCAFDoc_ColorGen)
+                colours.SetColor(
+                    label, Quantity_Color(*item.colour, Quantity_TypeOfColor.Quantity_TOC_sRGB), XCAFDoc_ColorType.XCAFDoc_ColorGen
+                )
             if parent is not None:
                 move = gp_Trsf()
                 move.SetTranslation(gp_Vec(*item.at))

@@ -12,7 +12,8 @@ from kind_rivet.core.operations import perform
 from kind_rivet.headless import open_part
 
 ROOT = Path(__file__).resolve().parents[1]
-TRAY = ROOT / "examples" / "cradle_tray.step"
+EXAMPLES = ROOT / "examples"
+TRAY = EXAMPLES / "cradle_tray.step"
 PARTS = ROOT.parent / "shared" / "parts"
 JUDGE = ROOT.parent / "shared" / "tools" / "judge_mesh.py"
 

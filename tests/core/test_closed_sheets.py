@@ -15,8 +15,8 @@ from OCP.TopExp import TopExp_Explorer
 from OCP.TopoDS import TopoDS_Shape
 
 from kind_rivet.core.document.document import Body, Document
-from kind_rivet.core.geometry.kernel.facets import facet_shape
 from kind_rivet.core.geometry.first_look import look
+from kind_rivet.core.geometry.kernel.facets import facet_shape
 from kind_rivet.core.mesh.topology import flipped_pairs, loops_of, pieces, shell_sides
 from kind_rivet.core.operations import perform
 

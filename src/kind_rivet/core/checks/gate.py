@@ -86,6 +86,9 @@ def check(document: Document) -> list[Finding]:
     unused = unused_nodes(mesh, spider_nodes(document))
     if len(unused):
         out.append(Finding(WARNING, f"{len(unused)} nodes are used by no element.", nodes=tuple(unused.tolist())))
+    empty = [s.name for s in document.sets if s.rule is not None and not len(s.ids)]
+    if empty:
+        out.append(Finding(WARNING, f"Live sets that find nothing: {', '.join(empty[:8])}."))
     bare = [p.name for p in document.parts if not p.material and (mesh.part == p.key).any()]
     if bare:
         out.append(Finding(NOTE, f"No material yet: {', '.join(bare)}."))

@@ -7,6 +7,7 @@ from dataclasses import replace
 import numpy as np
 from numpy.typing import NDArray
 
+from kind_rivet.core.document.changes import Split
 from kind_rivet.core.document.document import Document
 from kind_rivet.core.errors import Refused
 from kind_rivet.core.geometry.carriers import Floats
@@ -25,8 +26,11 @@ def working_shape(document: Document, key: int) -> Shape:
     return sheet.shape if sheet is not None else document.body(key).shape
 
 
-def prepared(document: Document, key: int) -> tuple[Sheet, list[str]]:
-    """The extracted sheet of a body with all its recipes applied, and what did not go."""
+def prepared(document: Document, key: int, must: Split | None = None) -> tuple[Sheet, list[str]]:
+    """The extracted sheet of a body with all its recipes applied, and what did not go.
+
+    Raises what the split `must` is refused for.
+    """
     sheet = document.raw_sheets[key]
     name = document.body(key).name
     notes: list[str] = []
@@ -44,6 +48,8 @@ def prepared(document: Document, key: int) -> tuple[Sheet, list[str]]:
                 shape, _ = split_faces(shape, split.way, split.measures, np.array(split.at))
                 thickness = np.concatenate((thickness, _of_new_faces(sheet, shape, count)))
             except Refused as refused:
+                if split is must:
+                    raise
                 notes.append(f"{name}: the {split.label or split.way} split was not made. {refused.reason}")
     past = [p for p in document.looked_past if p.body == key]
     if past:
@@ -136,13 +142,13 @@ def edge_middles(shape: Shape) -> Floats:
     return out
 
 
-def prepare_again(document: Document, keys: set[int] | None = None) -> tuple[Document, list[str]]:
+def prepare_again(document: Document, keys: set[int] | None = None, must: Split | None = None) -> tuple[Document, list[str]]:
     """The document with the sheets of the given bodies (all) prepared anew from what was extracted."""
     sheets = dict(document.sheets)
     notes: list[str] = []
     for key in document.raw_sheets:
         if keys is None or key in keys:
-            sheets[key], more = prepared(document, key)
+            sheets[key], more = prepared(document, key, must)
             notes += more
             document = carried_over(document, key, sheets[key])
     return replace(document, sheets=sheets), notes

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+from collections.abc import Callable
 
 import numpy as np
 from numpy.typing import NDArray
@@ -83,40 +84,52 @@ def _pieces(points: Floats, corner: list[int], middle: list[int]) -> list[tuple[
     return [(r, q, c), (a, b, r), (b, q, r)]
 
 
-def on_carriers(shape: Shape, segments: list[Segment], places: Floats) -> Floats:
-    """Places (s, 3) on facet sides lifted onto the exact edge or face that each side belongs to."""
-    out = np.array(places, float)
-    edge_of: dict[Segment, int] = {}
-    for e, edge in enumerate(shape.edges):
-        for a, b in itertools.pairwise(edge.nodes.tolist()):
-            edge_of[_key(a, b)] = e
-    beside = _faces_of_sides(shape, segments)
-    for k, segment in enumerate(segments):
-        on = edge_of.get(segment)
-        if on is not None and shape.edges[on].carrier.kind != "free":
-            out[k] = _on_curve(shape.edges[on].carrier.kind, shape.edges[on].carrier.array, out[k])
-        elif on is None and beside[k] >= 0:
-            out[k] = project(shape.faces[beside[k]].carrier, out[k][None])[0]
-    return out
+class SideCarriers:
+    """Which edge or face each of some facet sides lies on, so that points on them can be lifted onto it."""
+
+    def __init__(self, shape: Shape, segments: list[Segment]) -> None:
+        self.shape = shape
+        n = np.int64(len(shape.points))
+        keys = np.array([a * n + b for a, b in segments], np.int64)
+        order = np.argsort(keys)
+        self.edge = np.full(len(segments), -1)
+        for e, edge in enumerate(shape.edges):
+            row = np.sort(np.column_stack((edge.nodes[:-1], edge.nodes[1:])).astype(np.int64), axis=1)
+            found = _lookup(keys, order, row[:, 0] * n + row[:, 1])
+            self.edge[found[found >= 0]] = e
+        self.face = np.full(len(segments), -1)
+        for k in range(3):
+            a, b = shape.facets[:, k].astype(np.int64), shape.facets[:, (k + 1) % 3].astype(np.int64)
+            found = _lookup(keys, order, np.minimum(a, b) * n + np.maximum(a, b))
+            hit = found >= 0
+            self.face[found[hit]] = shape.facet_face[hit]
+
+    def lifted(self, places: Floats) -> Floats:
+        """Places (s, 3), one on each side, moved onto the exact curve or surface."""
+        out = np.array(places, float)
+        for e in np.unique(self.edge[self.edge >= 0]).tolist():
+            carrier, mine = self.shape.edges[e].carrier, self.edge == e
+            if carrier.kind != "free":
+                out[mine] = _on_curve(carrier.kind, carrier.array, out[mine])
+        for f in np.unique(self.face[(self.edge < 0) & (self.face >= 0)]).tolist():
+            mine = (self.face == f) & (self.edge < 0)
+            out[mine] = project(self.shape.faces[f].carrier, out[mine])
+        return out
+
+
+def _lookup(keys: NDArray[np.int64], order: NDArray[np.int64], wanted: NDArray[np.int64]) -> NDArray[np.int64]:
+    """Place of each wanted key among `keys` (sorted by `order`), −1 where it is not there."""
+    if not len(keys):
+        return np.full(len(wanted), -1, np.int64)
+    at = np.minimum(np.searchsorted(keys[order], wanted), len(keys) - 1)
+    return np.where(keys[order[at]] == wanted, order[at], -1)
 
 
 def _on_curve(kind: str, d: Floats, p: Floats) -> Floats:
+    along = ((p - d[:3]) @ d[3:6])[:, None] * d[3:6]
     if kind == "line":
-        return np.asarray(d[:3] + ((p - d[:3]) @ d[3:6]) * d[3:6])
-    flat = p - ((p - d[:3]) @ d[3:6]) * d[3:6]
-    return np.asarray(d[:3] + d[6] * unit(flat - d[:3]))
-
-
-def _faces_of_sides(shape: Shape, segments: list[Segment]) -> list[int]:
-    wanted = dict.fromkeys(segments, -1)
-    n = np.int64(len(shape.points))
-    keys = np.array([a * n + b for a, b in segments], np.int64)
-    for k in range(3):
-        a, b = shape.facets[:, k].astype(np.int64), shape.facets[:, (k + 1) % 3].astype(np.int64)
-        low, high = np.minimum(a, b), np.maximum(a, b)
-        for f in np.flatnonzero(np.isin(low * n + high, keys)).tolist():
-            wanted[(int(low[f]), int(high[f]))] = int(shape.facet_face[f])
-    return [wanted[s] for s in segments]
+        return np.asarray(d[:3] + along)
+    return np.asarray(d[:3] + d[6] * unit(p - d[:3] - along))
 
 
 def sides_of(shape: Shape, facets: NDArray[np.int64]) -> NDArray[np.int64]:
@@ -126,19 +139,25 @@ def sides_of(shape: Shape, facets: NDArray[np.int64]) -> NDArray[np.int64]:
     return np.unique(sides, axis=0)
 
 
-def refined(shape: Shape, chosen: NDArray[np.bool_], near: NDArray[np.bool_], longest: float, rounds: int = 12) -> Shape:
-    """Sides of the chosen faces' facets longer than `longest` halved while one of their ends is `near`.
+def refined(shape: Shape, chosen: NDArray[np.bool_], field: Callable[[Floats], Floats], longest: float) -> Shape:
+    """Facets of the chosen faces (f,) that the field's zero line may touch, bisected until their sides are at most `longest`.
 
-    chosen (f,) marks faces, near (p,) marks points; halves of marked sides stay marked.
+    The field must be a distance (steepness at most 1): then a facet whose middle is
+    farther from the line than its corners cannot touch it.
     """
-    for _ in range(rounds):
-        sides = sides_of(shape, np.flatnonzero(chosen[shape.facet_face]))
-        length = np.linalg.norm(shape.points[sides[:, 0]] - shape.points[sides[:, 1]], axis=1)
-        long = sides[(length > longest) & (near[sides[:, 0]] | near[sides[:, 1]])]
-        if not len(long):
+    for _ in range(60):
+        busy = np.flatnonzero(chosen[shape.facet_face])
+        corners = shape.points[shape.facets[busy]]
+        middle = corners.mean(axis=1)
+        radius = np.linalg.norm(corners - middle[:, None], axis=2).max(axis=1)
+        side = np.linalg.norm(corners - np.roll(corners, -1, axis=1), axis=2)
+        large = (side.max(axis=1) > longest) & (np.abs(field(middle)) <= 1.1 * radius)
+        if not large.any():
             break
-        segments = [(int(a), int(b)) for a, b in long]
-        places = on_carriers(shape, segments, shape.points[long].mean(axis=1))
+        rows, k = shape.facets[busy[large]], np.argmax(side[large], axis=1)
+        i = np.arange(len(rows))
+        pairs = np.unique(np.sort(np.column_stack((rows[i, k], rows[i, (k + 1) % 3])), axis=1), axis=0)
+        segments = [(int(a), int(b)) for a, b in pairs]
+        places = SideCarriers(shape, segments).lifted(shape.points[pairs].mean(axis=1))
         shape, _ = cut_sides(shape, dict(zip(segments, places, strict=True)))
-        near = np.concatenate((near, np.ones(len(segments), bool)))
     return shape

@@ -41,9 +41,10 @@ def shape_from_triangles(points: Floats, triangles: Ints, angle: float = 30.0, w
     if not len(triangles):
         raise Refused("There are no facets to work on.", "Export the part again.")
     if not welded:
-        number, count = _weld_exact(np.where(good[:, None], points, 0.0))
+        number = np.zeros(len(points), np.int32)
+        number[good], count = _weld_exact(np.ascontiguousarray(points[good]))
         place = np.empty((count, 3))
-        place[number] = points
+        place[number[good]] = points[good]
         points, triangles = place, number[triangles]
     flat = (triangles[:, 0] == triangles[:, 1]) | (triangles[:, 1] == triangles[:, 2]) | (triangles[:, 2] == triangles[:, 0])
     triangles = triangles[~flat]

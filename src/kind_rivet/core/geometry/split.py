@@ -25,8 +25,9 @@ from kind_rivet.core.errors import Refused
 from kind_rivet.core.geometry.carriers import Floats, fit_curve, frame, project, unit
 from kind_rivet.core.geometry.loops import free_loops
 from kind_rivet.core.geometry.rays import FacetTree
-from kind_rivet.core.geometry.refine import cut_sides, on_carriers, refined, sides_of
+from kind_rivet.core.geometry.refine import SideCarriers, cut_sides, refined, sides_of
 from kind_rivet.core.geometry.shape import Edge, Face, Shape
+from kind_rivet.core.kernels import kernel
 
 Field = Callable[[Floats], Floats]
 WAYS = ("plane", "segment", "circle", "ring", "curve")
@@ -34,7 +35,7 @@ WAYS = ("plane", "segment", "circle", "ring", "curve")
 
 @dataclass(frozen=True)
 class _Cut:
-    """`field` is zero on the line; `wanted` tells from a chain's points whether it is cut; `reach` bounds facets near it."""
+    """`field` is zero on the line; `wanted` tells from a chain's points whether it is cut; `reach` is how fine the facets near it must be."""
 
     field: Field
     wanted: Callable[[Floats], bool]
@@ -46,23 +47,14 @@ def split_faces(shape: Shape, way: str, measures: tuple[float, ...], at: Floats)
     """Split the face at the point `at` (or, for rings, all that the ring crosses); returns the shape and the number of new edges.
 
     Face numbers that existed stay; new pieces get numbers at the end. Raises `Refused`
-    when the line misses the face, runs along its border or does not divide it.
+    when the line misses the face, runs along its border or does not divide it. A line that
+    ends at a hole runs on beyond it.
     """
     cut = _prepared(shape, way, np.asarray(measures, float), np.asarray(at, float))
     chosen = np.zeros(len(shape.faces), bool)
     chosen[list(cut.faces)] = True
     if cut.reach > 0:
-        value = cut.field(shape.points)
-        for _ in range(10):  # facets near the line must be finer than its curvature
-            sides = sides_of(shape, np.flatnonzero(chosen[shape.facet_face]))
-            length = np.linalg.norm(shape.points[sides[:, 0]] - shape.points[sides[:, 1]], axis=1)
-            close = np.minimum(np.abs(value[sides[:, 0]]), np.abs(value[sides[:, 1]])) < length
-            if not np.any(close & (length > cut.reach)):
-                break
-            near = np.zeros(len(shape.points), bool)
-            near[sides[close & (length > cut.reach)].ravel()] = True
-            shape = refined(shape, chosen, near, cut.reach, rounds=1)
-            value = cut.field(shape.points)
+        shape = refined(shape, chosen, cut.field, cut.reach)
     shape, moved = _snapped(shape, chosen, cut.field)
     value = cut.field(shape.points)
     value[moved] = 0.0
@@ -106,9 +98,13 @@ def _prepared(shape: Shape, way: str, d: Floats, at: Floats) -> _Cut:
     if len(drawn) < 2:
         raise Refused("A drawn line needs two points or more.", "Choose more points.")
     step = float(np.linalg.norm(np.diff(drawn, axis=0), axis=1).min())
+
+    def seen(p: Floats) -> Floats:
+        return np.asarray(p - (p @ direction)[:, None] * direction)
+
     return _Cut(
         _beside(drawn, direction),
-        lambda c: _reach(c, drawn) < 1e-3 * shape.diagonal + step,
+        lambda c: _reach(seen(c), seen(drawn)) < 1e-3 * shape.diagonal + step,
         (face,),
         0.0 if len(drawn) == 2 else 0.5 * step,
     )
@@ -142,7 +138,8 @@ def _ring(shape: Shape, d: Floats) -> _Cut:
             best, best_off = loop, off
     if best is None:
         raise Refused("There is no hole at that place on the sheet.", "Choose a hole; a ring needs a free border inside a wall.")
-    border = np.concatenate([shape.points[shape.edges[e].nodes] for e in best])
+    lines = [np.ascontiguousarray(shape.points[shape.edges[e].nodes]) for e in best]
+    border = np.concatenate(lines)
     carriers = [shape.edges[e].carrier for e in best]
     faces = tuple(sorted({f for e in best for f in shape.edge_faces[e]}))
     if all(c.kind == "circle" for c in carriers) and np.ptp([c.data[6] for c in carriers]) < 1e-3 * carriers[0].data[6]:
@@ -156,7 +153,7 @@ def _ring(shape: Shape, d: Floats) -> _Cut:
         )
 
     def field(p: Floats) -> Floats:
-        return _distance_to_lines(p, border) - distance
+        return np.min([_distance_to_lines(np.ascontiguousarray(p), line) for line in lines], axis=0) - distance
 
     u, v = frame(axis)
 
@@ -169,17 +166,25 @@ def _goes_round(chain: Floats, centre: Floats, axis: Floats) -> bool:
     return bool(abs(np.ptp(np.unwrap(np.arctan2(q @ v, q @ u)))) > 5.8)
 
 
-def _distance_to_lines(p: Floats, line: Floats) -> Floats:
-    """Least distance (n,) of points from the segments of a polyline (lots are joined head to tail)."""
-    a, b = line[:-1], line[1:]
-    span = b - a
-    size = np.einsum("ij,ij->i", span, span)
-    keep = size > 0
-    a, span, size = a[keep], span[keep], size[keep]
-    out = np.full(len(p), np.inf)
-    for start, along, square in zip(a, span, size, strict=True):
-        t = np.clip((p - start) @ along / square, 0, 1)
-        out = np.minimum(out, np.linalg.norm(p - start - t[:, None] * along, axis=1))
+@kernel
+def _distance_to_lines(p, line):  # type: ignore[no-untyped-def]
+    """Least distance (n,) of points (n, 3) from the sides of a polyline (k, 3)."""
+    out = np.empty(len(p))
+    for i in range(len(p)):
+        best = np.inf
+        for k in range(len(line) - 1):
+            dot = square = 0.0
+            for j in range(3):
+                side = line[k + 1, j] - line[k, j]
+                dot += (p[i, j] - line[k, j]) * side
+                square += side * side
+            t = min(max(dot / square, 0.0), 1.0) if square > 0.0 else 0.0
+            gap = 0.0
+            for j in range(3):
+                away = p[i, j] - line[k, j] - t * (line[k + 1, j] - line[k, j])
+                gap += away * away
+            best = min(best, gap)
+        out[i] = np.sqrt(best)
     return out
 
 
@@ -257,17 +262,18 @@ def _divided(shape: Shape, chosen: NDArray[np.bool_], value: Floats, cut: _Cut) 
     if not pieces:
         raise Refused("The line misses the face.", "Move it so that it crosses the wall.")
     chains = _linked(pieces)
-    kept = []
-    for chain in chains:
-        path = np.array([spot[k] if isinstance(k, tuple) else shape.points[k] for k in chain])
-        if cut.wanted(path):
-            kept.append(chain)
+    paths = [np.array([spot[k] if isinstance(k, tuple) else shape.points[k] for k in chain]) for chain in chains]
+    kept = [chain for chain, path in zip(chains, paths, strict=True) if cut.wanted(path)]
     if not kept:
         raise Refused("The line misses the face there.", "Move it so that it crosses the wall.")
-    needed = {k: spot[k] for chain in kept for k in chain if isinstance(k, tuple)}
-    out, number = cut_sides(shape, needed)
-    lines = [[number[k] if isinstance(k, tuple) else k for k in chain] for chain in kept]
-    return _with_lines(out, lines, chosen)
+    for lot in (kept, chains):  # a line that ends at a hole divides nothing: then it runs on beyond it
+        needed = {k: spot[k] for chain in lot for k in chain if isinstance(k, tuple)}
+        out, number = cut_sides(shape, needed)
+        lines = [[number[k] if isinstance(k, tuple) else k for k in chain] for chain in lot]
+        result, count = _with_lines(out, lines, chosen)
+        if len(result.faces) > len(shape.faces):
+            return result, count
+    raise Refused("The line does not divide the face.", "Let it run from border to border, or close on itself.")
 
 
 def _roots(shape: Shape, sides: NDArray[np.int64], segments: list[tuple[int, int]], field: Field) -> Floats:
@@ -276,14 +282,13 @@ def _roots(shape: Shape, sides: NDArray[np.int64], segments: list[tuple[int, int
         return np.empty((0, 3))
     a, b = shape.points[sides[:, 0]], shape.points[sides[:, 1]]
     low, high = np.zeros(len(sides)), np.ones(len(sides))
-    start = field(a)
+    start = np.sign(field(a))
+    carriers = SideCarriers(shape, segments)
     place = a
-    for k in range(34):
+    for _ in range(34):
         t = (low + high) / 2
-        place = a + t[:, None] * (b - a)
-        if k > 3:
-            place = on_carriers(shape, segments, place)
-        same = np.sign(field(place)) == np.sign(start)
+        place = carriers.lifted(a + t[:, None] * (b - a))
+        same = np.sign(field(place)) == start
         low, high = np.where(same, t, low), np.where(same, high, t)
     return place
 
@@ -352,8 +357,6 @@ def _with_lines(shape: Shape, lines: list[list[int]], chosen: NDArray[np.bool_])
         for k in names[np.argsort(-area)][1:]:
             owner[mine[label[mine] == k]] = len(faces)
             faces.append(Face(shape.faces[f].carrier, shape.faces[f].name, shape.faces[f].colour))
-    if len(faces) == len(shape.faces):
-        raise Refused("The line does not divide the face.", "Let it run from border to border, or close on itself.")
     ends = {line[k] for line in lines for k in (0, -1) if line[0] != line[-1]}
     through = {n for e in shape.edges for n in e.nodes.tolist()}
     # First parts of cut edges keep their number: later parts go behind all old ones, the new lines last.

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.meshing.curves import Curve
 from kind_rivet.core.meshing.mapped import turns
+from kind_rivet.core.meshing.parity import odd_changes
 from kind_rivet.core.meshing.patch import BorderEdge, Patch
 from kind_rivet.core.meshing.rules import ShellRules
 from kind_rivet.core.meshing.washers import LEAST_SIDE, RoundHole
@@ -253,6 +254,10 @@ def _make_even(shape: Shape, patches: list[Patch | None], count: NDArray[np.int6
         while here != r:
             here, e = came[here]
             count[e] += sign
+    if any(region_edges[r] and odd(r) for r in range(len(patches))):  # junctions of three or more walls: all at once
+        price = np.array([cost(e) for e in range(len(count))])
+        for e in odd_changes(region_edges, count, held, price):
+            count[e] += 1
 
 
 def odd_regions(patches: list[Patch | None], count: NDArray[np.int64]) -> list[int]:

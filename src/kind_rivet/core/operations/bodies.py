@@ -145,7 +145,7 @@ def remove_holes(document: Document, parameters: RemoveHoles, progress: Progress
         if body.kind == "sheet" and holes and len(body.brep):
             out, count = _filled(out, body, holes)
         elif body.kind == "solid" and holes and len(body.brep):
-            out, count, failed = _removed(out, body, [h.faces for h in holes], progress)
+            out, count, failed = _removed(out, body, [_enclosed(body, h.faces) for h in holes], progress)
             notes += [
                 f"{body.name}: the hole with faces {', '.join(str(f + 1) for f in faces)} stays: {reason}" for faces, reason in failed
             ]
@@ -160,6 +160,20 @@ def remove_holes(document: Document, parameters: RemoveHoles, progress: Progress
         )
     sentence = f"Removed {total} hole{'s' if total > 1 else ''} below {parameters.below:g} {document.units}."
     return replace(out, hard_points=(*out.hard_points, *hard), notes=(sentence, *notes))
+
+
+def _enclosed(body: Body, faces: tuple[int, ...]) -> tuple[int, ...]:
+    """The faces of a hole with those that only they surround: the bottoms of blind holes."""
+    around: list[set[int]] = [set() for _ in body.shape.faces]
+    for beside in body.shape.edge_faces:
+        for f in beside:
+            around[f] |= set(beside) - {f}
+    inside = set(faces)
+    while True:
+        more = {f for f, near in enumerate(around) if f not in inside and near and near <= inside}
+        if not more:
+            return tuple(sorted(inside))
+        inside |= more
 
 
 def _filled(document: Document, body: Body, holes: list[Any]) -> tuple[Document, int]:

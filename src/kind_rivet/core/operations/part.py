@@ -122,7 +122,11 @@ def _open_mesh(document: Document, path: Path) -> Document:
     if document.mesh.elements:
         sets = tuple(replace(s, ids=(s.ids + (first_node if s.kind == "node" else first_element)).astype(np.int32)) for s in sets)
         mesh = replace(mesh, node_id=mesh.node_id + first_node, element_id=mesh.element_id + first_element)
-    mesh = replace(mesh, part=(mesh.part + taken).astype(np.int32))
+    nowhere, loose = np.full(mesh.elements, -1, np.int32), np.full(mesh.nodes, -1, np.int32)
+    mesh = replace(
+        mesh, part=(mesh.part + taken).astype(np.int32), body=nowhere, face=nowhere, ring=nowhere,
+        on_kind=np.zeros(mesh.nodes, np.uint8), on_item=loose, on_body=loose,
+    )  # fmt: skip
     whole = document.mesh.plus(mesh) if document.mesh.elements else mesh
     counts = ", ".join(f"{n} {k}" for k, n in mesh.counts().items())
     size = document.choices.size or _usual_side(mesh.points, mesh.conn[mesh.is_shell, :3])

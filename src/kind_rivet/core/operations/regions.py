@@ -198,10 +198,13 @@ def _split(document: Document, split: Split, what: str) -> Document:
     shape = working_shape(document, split.body)
     if not len(shape.facets):
         raise Refused("This body has no faces to split.", "Choose a solid or a sheet.")
-    _, lines = split_faces(shape, split.way, split.measures, np.array(split.at))
-    return with_notes(
-        replace(document, splits=(*document.splits, split)), f"{what}: {lines} new edge{'s' if lines > 1 else ''}.", split.body
-    )
+    grown = replace(document, splits=(*document.splits, split))
+    if split.body not in document.raw_sheets:  # to be done on the midsurface: see now that it can be
+        split_faces(shape, split.way, split.measures, np.array(split.at))
+        return replace(grown, notes=(f"{what}: noted, and drawn on the midsurface once there is one.",))
+    ready, notes = prepare_again(grown, {split.body}, must=split)
+    before, after = len(shape.faces), len(ready.sheets[split.body].shape.faces)
+    return replace(ready, notes=(f"{what}: {before} walls became {after}.", *notes))
 
 
 def _wall_at(shape: Shape, place: Triple) -> tuple[Triple, np.ndarray]:

@@ -279,7 +279,7 @@ def split_body(brep: Bytes, kind: str, origin: Floats, normal: Floats) -> list[P
     tool.SetRunParallel(False)
     tool.SetFuzzyValue(1e-7 * reach)
     tool.Build()
-    if tool.HasErrors():
+    if not tool.IsDone():
         raise Refused("The kernel could not split the body there.", "Move the plane a little.")
     result = tool.Shape()
     pieces = parts_of(result, "solid") if kind == "solid" else _sheet_pieces(result, origin, normal)
