@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 
 from kind_rivet.core.document.changes import HardPoint, Joint, LeftOut, LookedPast, SavedView, Split, WorkingPlane, WorkingPoint
 from kind_rivet.core.errors import Refused
+from kind_rivet.core.geometry.faults import Fault
 from kind_rivet.core.geometry.holes import Hole
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.mesh.mesh import Mesh
@@ -191,6 +192,8 @@ class Document:
     views: tuple[SavedView, ...] = ()
     joined: tuple[tuple[int, ...], ...] = ()  # groups of bodies whose meshes share nodes
     joints: tuple[Joint, ...] = ()
+    faults: tuple[Fault, ...] = ()  # what was found, worst first
+    revision: tuple[str, ...] = ()  # what the last replacement recognised
     raw_sheets: Mapping[int, Sheet] = field(default_factory=_nothing)  # as extracted; `sheets` are prepared
     sheets: Mapping[int, Sheet] = field(default_factory=_nothing)
     meshed: Mapping[int, Sheet] = field(default_factory=_nothing)  # the sheets that the shells lie on

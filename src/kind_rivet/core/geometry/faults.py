@@ -39,6 +39,7 @@ class Fault:
     faces: tuple[int, ...] = ()
     holes: tuple[int, ...] = ()
     remedy: str = ""
+    body: int = 0
 
 
 def find_faults(shape: Shape, size: float, holes: tuple[Hole, ...] = (), solid: bool = True, below: float = 0.4) -> tuple[Fault, ...]:

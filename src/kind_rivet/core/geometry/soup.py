@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from dataclasses import dataclass
 
 import numpy as np
@@ -234,26 +235,17 @@ def _members(face: Ints, count: int) -> list[NDArray[np.int64]]:
 
 
 def edges_from_segments(points: Floats, segments: Ints, pair: NDArray[np.int64], angle: float) -> tuple[Edge, ...]:
-    """Chains of segments between the same faces, cut where other chains meet or where they turn by more than `angle` degrees."""
+    """Chains of segments between the same faces, cut where other chains meet or where they turn by more than `angle` degrees.
+
+    Closed chains on a circle stay whole however few corners they have: they are holes.
+    """
     at: dict[int, list[int]] = {}
     for s, (a, b) in enumerate(segments.tolist()):
         at.setdefault(a, []).append(s)
         at.setdefault(b, []).append(s)
-    least = np.cos(np.radians(angle))
-    ends = segments.tolist()
-    pairs = pair.tolist()
-
-    def through(node: int) -> bool:
-        mine = at[node]
-        if len(mine) != 2 or pairs[mine[0]] != pairs[mine[1]]:
-            return False
-        one, two = (points[ends[s][0] if ends[s][1] == node else ends[s][1]] - points[node] for s in mine)
-        return bool(-(one @ two) >= least * np.linalg.norm(one) * np.linalg.norm(two))
-
-    passes = {node: through(node) for node in at}
+    ends, pairs = segments.tolist(), pair.tolist()
+    passes = {node: len(mine) == 2 and pairs[mine[0]] == pairs[mine[1]] for node, mine in at.items()}
     used = np.zeros(len(ends), bool)
-    tolerance = 1e-6 * float(np.linalg.norm(np.ptp(points, axis=0)))
-    out = []
 
     def walk(s: int, start: int) -> list[int]:
         chain, here = [start], start
@@ -266,12 +258,37 @@ def edges_from_segments(points: Floats, segments: Ints, pair: NDArray[np.int64],
             s = at[here][0] if at[here][1] == s else at[here][1]
         return chain
 
+    least = np.cos(np.radians(angle))
+    tolerance = 1e-6 * float(np.linalg.norm(np.ptp(points, axis=0)))
     starts = [(s, n) for n, mine in at.items() if not passes[n] for s in mine]
+    out = []
     for s, n in [*starts, *((s, ends[s][0]) for s in range(len(ends)))]:
-        if not used[s]:
-            nodes = np.array(walk(s, n), np.int32)
-            out.append(Edge(nodes, fit_curve(points[nodes], tolerance)))
+        if used[s]:
+            continue
+        nodes = np.array(walk(s, n), np.int32)
+        closed = nodes[0] == nodes[-1]
+        whole = fit_curve(
+            points[nodes], max(tolerance, 1e-3 * float(np.ptp(points[nodes], axis=0).max())) if closed and len(nodes) > 6 else tolerance
+        )
+        if closed and whole.kind == "circle":
+            out.append(Edge(nodes, whole))
+            continue
+        for part in _at_corners(points, nodes, least):
+            out.append(Edge(part, fit_curve(points[part], tolerance)))
     return tuple(out)
+
+
+def _at_corners(points: Floats, nodes: Ints, least: float) -> list[Ints]:
+    """A chain cut at its sharp corners (cosine of the turn below `least`)."""
+    closed = bool(nodes[0] == nodes[-1])
+    side = unit(np.diff(points[nodes], axis=0))
+    turn = np.einsum("ij,ij->i", side[:-1], side[1:])
+    sharp = (np.flatnonzero(turn < least) + 1).tolist()
+    if closed and side[-1] @ side[0] >= least and sharp:  # the chain's own beginning is no corner
+        nodes = np.concatenate((nodes[sharp[0] :], nodes[1 : sharp[0] + 1]))
+        sharp = [k - sharp[0] for k in sharp[1:]]
+    stops = [0, *sharp, len(nodes) - 1]
+    return [nodes[a : b + 1] for a, b in itertools.pairwise(stops)]
 
 
 def fit_surface(points: Floats, triangles: Ints, normals: Floats) -> Carrier:

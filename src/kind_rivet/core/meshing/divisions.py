@@ -255,8 +255,8 @@ def _make_even(shape: Shape, patches: list[Patch | None], count: NDArray[np.int6
             here, e = came[here]
             count[e] += sign
     if any(region_edges[r] and odd(r) for r in range(len(patches))):  # junctions of three or more walls: all at once
-        price = np.array([cost(e) for e in range(len(count))])
-        for e in odd_changes(region_edges, count, held, price):
+        prices = np.array([cost(e) for e in range(len(count))])
+        for e in odd_changes(region_edges, count, held, prices):
             count[e] += 1
 
 

@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kind_rivet.core.errors import Refused
-from kind_rivet.core.geometry.carriers import Floats, project
+from kind_rivet.core.geometry.carriers import Floats, project, same
 from kind_rivet.core.geometry.loops import free_loops
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.meshing.curves import Curve
@@ -90,7 +90,10 @@ class _Builder:
 
 
 def regions_of(shape: Shape) -> list[tuple[int, ...]]:
-    """Faces that are meshed as one: those that a round hole crosses; all others alone."""
+    """Faces that are meshed as one: those that a round hole across a bend belongs to; all others alone.
+
+    Faces of one carrier stay apart: the line between them was drawn on purpose.
+    """
     parent = list(range(len(shape.faces)))
 
     def root(f: int) -> int:
@@ -103,7 +106,13 @@ def regions_of(shape: Shape) -> list[tuple[int, ...]]:
         faces = sorted({shape.edge_faces[e][0] for e in loop})
         turn = sum(Curve.through(shape.points[shape.edges[e].nodes], shape.edges[e].carrier).turning() for e in loop)
         closed_small = sum(shape.edge_length[e] for e in loop) < 0.3 * shape.diagonal
-        if len(faces) > 1 and closed_small and all(c.kind in ("circle", "free") for c in carriers) and turn > 5.5:
+        first = shape.faces[faces[0]].carrier
+        tolerance = 1e-6 * shape.diagonal
+        bent = any(
+            not same(first, shape.faces[f].carrier, shape.points[shape.facets[shape.facet_face == faces[0]]].reshape(-1, 3), tolerance)
+            for f in faces[1:]
+        )
+        if len(faces) > 1 and bent and closed_small and all(c.kind in ("circle", "free") for c in carriers) and turn > 5.5:
             for f in faces[1:]:
                 parent[root(f)] = root(faces[0])
     groups: dict[int, list[int]] = {}

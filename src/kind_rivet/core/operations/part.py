@@ -4,17 +4,20 @@ from __future__ import annotations
 
 from dataclasses import replace
 from pathlib import Path
-from typing import Any
+from typing import Any, Literal
 
 import numpy as np
 from pydantic import Field
 
 from kind_rivet.core.document.changes import SavedView
 from kind_rivet.core.document.document import TINTS, Body, Document
+from kind_rivet.core.document.preparing import working_shape
 from kind_rivet.core.errors import Refused, Unreadable
 from kind_rivet.core.files.facets import SUFFIXES as FACETS
 from kind_rivet.core.files.facets import read_facets
+from kind_rivet.core.geometry import measure
 from kind_rivet.core.geometry.first_look import look, suggested_size
+from kind_rivet.core.geometry.measure import Measured
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.geometry.soup import shape_from_triangles
 from kind_rivet.core.guard import reading
@@ -257,3 +260,51 @@ def save_view(document: Document, parameters: SaveView, progress: Progress) -> D
     rest = tuple(v for v in document.views if v.name != parameters.name)
     view = SavedView(parameters.name, parameters.camera, parameters.hidden)
     return replace(document, views=(*rest, view), notes=(f"Saved the view “{parameters.name}”.",))
+
+
+class Measure(Parameters):
+    what: Literal["distance", "circle", "angle", "area", "least distance", "wall"] = Field("distance", title="What")
+    points: tuple[tuple[float, float, float], ...] = Field((), title="Points")
+    edges: tuple[tuple[int, int], ...] = Field((), title="Edges", description="Body and edge")
+    faces: tuple[tuple[int, int], ...] = Field((), title="Faces", description="Body and face")
+    bodies: tuple[int, ...] = Field((), title="Bodies")
+
+
+def measured(document: Document, parameters: Measure) -> Measured:
+    """What a measurement gives. Raises `Refused` when too little is chosen for it."""
+    p = [np.array(q) for q in parameters.points]
+    shape = lambda key: working_shape(document, key)  # noqa: E731
+    if parameters.what == "distance" and len(p) >= 2:
+        return measure.between_points(p[0], p[1])
+    if parameters.what == "circle" and parameters.edges:
+        return measure.circle_of_edge(shape(parameters.edges[0][0]), parameters.edges[0][1])
+    if parameters.what == "circle" and len(p) >= 3:
+        return measure.circle_of_points(*p[:3])
+    if parameters.what == "angle" and len(p) >= 3:
+        return measure.angle_of_points(*p[:3])
+    if parameters.what == "angle" and len(parameters.faces) >= 2:
+        (a, f), (b, g) = parameters.faces[:2]
+        return measure.angle_of_faces(shape(a), f, shape(b), g)
+    if parameters.what == "area" and parameters.faces:
+        return measure.area_of_faces([(shape(b), f) for b, f in parameters.faces])
+    if parameters.what == "least distance" and len(parameters.bodies) >= 2:
+        return measure.least_distance(document.body(parameters.bodies[0]).shape, document.body(parameters.bodies[1]).shape)
+    if parameters.what == "wall" and p:
+        nearest = [b for b in document.bodies if b.shape.solid and len(b.shape.facets)]
+        if not nearest:
+            raise Refused("There is no solid to measure a wall of.", "Open a solid.")
+        away = [float(np.linalg.norm(np.maximum(np.maximum(b.shape.box[0] - p[0], p[0] - b.shape.box[1]), 0))) for b in nearest]
+        return measure.wall_at(nearest[int(np.argmin(away))].shape, p[0])
+    needs = {
+        "distance": "two points", "circle": "a round edge or three points", "angle": "a corner and two points, or two faces",
+        "area": "one or more faces", "least distance": "two bodies", "wall": "a point on a solid",
+    }  # fmt: skip
+    raise Refused(f"Measuring this needs {needs[parameters.what]}.", "Choose them in the Stage (Ctrl adds).")
+
+
+@operation("part.measure", "Measure", "part", Measure)
+def measure_it(document: Document, parameters: Measure, progress: Progress) -> Document:
+    """Distance, circle, angle, area, least distance between bodies, or the wall under a point; the result goes to the Trail."""
+    found = measured(document, parameters)
+    unit = {"length": f" {document.units}", "area": f" {document.units}²", "degrees": ""}[found.unit]
+    return replace(document, notes=(f"{found.words.capitalize()}{unit}.",))

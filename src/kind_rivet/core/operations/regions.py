@@ -37,6 +37,30 @@ def faults_of(document: Document, key: int, below: float = 0.4) -> tuple[Fault, 
     return find_faults(shape, size, holes, shape.solid, below)
 
 
+class FindFaults(Parameters):
+    size: float = Field(0.0, ge=0, title="Wanted size", description="0: the document's", json_schema_extra={"unit": "length"})
+    below: float = Field(0.4, gt=0, le=2, title="Narrower than, sizes")
+    bodies: tuple[int, ...] = Field((), title="Bodies", description="Empty: all bodies")
+
+
+@operation("prepare.find", "Find what would hurt the mesh", "prepare", FindFaults)
+def find(document: Document, parameters: FindFaults, progress: Progress) -> Document:
+    """Slivers, short edges, tiny faces, points close to edges, gaps, duplicate faces, small holes and blends at the wanted size, worst first."""
+    if parameters.size > 0:
+        document = replace(document, choices=replace(document.choices, size=parameters.size))
+    found: list[Fault] = []
+    for k, body in enumerate(document.bodies):
+        if not parameters.bodies or body.key in parameters.bodies:
+            progress(k / len(document.bodies), f"looking over {body.name}")
+            found += [replace(f, body=body.key) for f in faults_of(document, body.key, parameters.below)]
+    found.sort(key=lambda f: f.share)
+    counts = {kind: sum(f.kind == kind for f in found) for kind in KINDS}
+    words = ", ".join(f"{n} × {KINDS[kind]}" for kind, n in counts.items() if n)
+    return replace(
+        document, faults=tuple(found), notes=(f"Found {words}." if found else "Nothing found that would hurt the mesh at this size.",)
+    )
+
+
 # -- looking past ----------------------------------------------------------------
 class LookPast(Parameters):
     body: int = Field(title="Body")
@@ -185,7 +209,13 @@ def remedy_faults(document: Document, parameters: RemedyFaults, progress: Progre
             break
     if document is first:
         raise Refused("Nothing was found that could be looked past.", "Look at the other findings one by one.")
-    return replace(document, notes=(f"Looked past {done} findings.", *document.notes[1:]))
+    left = tuple(
+        replace(f, body=b.key)
+        for b in document.bodies
+        if not parameters.bodies or b.key in parameters.bodies
+        for f in faults_of(document, b.key, parameters.below)
+    )
+    return replace(document, faults=left, notes=(f"Looked past {done} findings, {len(left)} are left.", *document.notes[1:]))
 
 
 def _narrow_count(document: Document) -> int:

@@ -49,7 +49,7 @@ def replace_body(document: Document, parameters: ReplaceBody, progress: Progress
     out, lost = _carried(document, body, new, found)
     out = replace(out, bodies=tuple(new if b.key == body.key else b for b in out.bodies))
     notes = report_of(body, new, found, edges, document.units)
-    return replace(out, notes=(notes[0], *result.warnings, *notes[1:], *lost))
+    return replace(out, revision=(*notes, *lost), notes=(notes[0], *result.warnings, *notes[1:], *lost))
 
 
 def report_of(old: Body, new: Body, found: Recognised, edges: np.ndarray, units: str) -> list[str]:
