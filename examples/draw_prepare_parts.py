@@ -202,7 +202,7 @@ def write_assembly(path: Path, name: str, groups: dict[str, list[Item]], unit: s
     shapes = XCAFDoc_DocumentTool.ShapeTool_s(document.Main())
     colours: XCAFDoc_ColorTool = XCAFDoc_DocumentTool.ColorTool_s(document.Main())
 
-    def assembly(title: str):  # noqa: ANN202
+    def assembly(title: str):
         empty = TopoDS_Compound()
         BRep_Builder().MakeCompound(empty)
         label = shapes.AddShape(empty, True)

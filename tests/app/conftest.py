@@ -25,7 +25,7 @@ class Driver:
     def __init__(self, window: MainWindow) -> None:
         self.window = window
 
-    def wait(self, condition: Callable[[], object], limit: float = 90.0) -> None:
+    def wait(self, condition: Callable[[], object], limit: float = 25.0) -> None:
         until = time.monotonic() + limit
         while not condition():
             QApplication.processEvents()
@@ -34,6 +34,9 @@ class Driver:
         QApplication.processEvents()
 
     def key(self, key: Qt.Key, modifier: Qt.KeyboardModifier = Qt.KeyboardModifier.NoModifier) -> None:
+        if not self.window.isActiveWindow():  # without a window manager the keyboard can get lost
+            self.window.activateWindow()
+            QTest.qWaitForWindowActive(self.window, 2000)
         QTest.keyClick(self.window, key, modifier)
         QApplication.processEvents()
 

@@ -13,8 +13,12 @@ def pulse_of(document: Document, proposal: Document | None) -> str:
     else:
         n = len(document.bodies)
         parts = [f"{document.name}: {n} {'body' if n == 1 else 'bodies'}"]
-        if document.left_out:
-            parts.append(f"{len(document.left_out)} holes left out")
+        for count, one, many in (
+            (len(document.left_out), "hole left out", "holes left out"), (len(document.looked_past), "edge looked past", "edges looked past"),
+            (len(document.splits), "wall split", "walls split"), (len(document.joined), "group joined", "groups joined"),
+        ):  # fmt: skip
+            if count:
+                parts.append(f"{count} {one if count == 1 else many}")
         if document.sheets:
             parts.append(f"{len(document.sheets)} of {n} with midsurface" if n > 1 else "midsurface made")
         if document.mesh.elements:
@@ -28,7 +32,8 @@ def pulse_of(document: Document, proposal: Document | None) -> str:
             parts.append(f"{len(document.sets)} sets")
         text = ", ".join(parts) + "."
         if document.stale:
-            text += f" {len(document.stale)} things are stale."
+            n = len(document.stale)
+            text += f" {n} thing{'s are' if n > 1 else ' is'} stale."
     if proposal is not None:
         text += "  The Stage shows a proposal: Enter keeps it, Esc drops it."
     return text

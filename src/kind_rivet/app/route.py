@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from PySide6.QtCore import Qt
+from PySide6.QtCore import QPoint, Qt
 from PySide6.QtGui import QColor, QIcon, QPixmap
-from PySide6.QtWidgets import QButtonGroup, QFrame, QHeaderView, QLabel, QPushButton, QTreeWidget, QTreeWidgetItem, QVBoxLayout
+from PySide6.QtWidgets import QButtonGroup, QFrame, QHeaderView, QLabel, QMenu, QPushButton, QTreeWidget, QTreeWidgetItem, QVBoxLayout
 
 from kind_rivet.app.theme import number
-from kind_rivet.core.document.document import Document
+from kind_rivet.core.document.document import TINTS, Document
 
 if TYPE_CHECKING:
     from kind_rivet.app.window import MainWindow
@@ -31,8 +31,14 @@ def figures(document: Document) -> dict[str, tuple[str, str]]:
     if document.bodies:
         n = len(document.bodies)
         out["part"] = ("done", f"{n} {'body' if n == 1 else 'bodies'}")
-    if document.left_out:
-        out["prepare"] = ("done", f"{len(document.left_out)} holes left out")
+    prepared = [
+        (len(document.left_out), "left out"), (len(document.looked_past), "looked past"), (len(document.splits), "split"),
+        (len(document.hard_points), "hard"), (len(document.joined), "joined"),
+    ]  # fmt: skip
+    if any(n for n, _ in prepared):
+        out["prepare"] = ("done", ", ".join(f"{n} {words}" for n, words in prepared if n)[:40])
+    if document.faults and not any(n for n, _ in prepared):
+        out["prepare"] = ("attention", f"{len(document.faults)} findings")
     stale = " ".join(document.stale)
     if document.sheets:
         walls = sum(len(s.shape.faces) for s in document.sheets.values())
@@ -87,6 +93,11 @@ class Route(QFrame):
         self.tree.header().setStretchLastSection(False)
         self.tree.header().setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
         self.tree.header().setSectionResizeMode(1, QHeaderView.ResizeMode.ResizeToContents)
+        self.tree.setSelectionMode(QTreeWidget.SelectionMode.ExtendedSelection)
+        self.tree.setEditTriggers(QTreeWidget.EditTrigger.DoubleClicked | QTreeWidget.EditTrigger.EditKeyPressed)
+        self.tree.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
+        self.tree.customContextMenuRequested.connect(self._menu)
+        self.tree.setToolTip("Double click renames; right click for colours, only this, remove")
         self.tree.itemChanged.connect(self._ticked)
         self.tree.itemClicked.connect(self._clicked)
         rows.addWidget(self.tree, 1)
@@ -117,11 +128,17 @@ class Route(QFrame):
         item.setToolTip(0, name)
         item.setData(0, Qt.ItemDataRole.UserRole, key)
         if tick:
+            item.setFlags(item.flags() | Qt.ItemFlag.ItemIsEditable)
             item.setCheckState(0, Qt.CheckState.Unchecked if key in self.window_.look.hidden else Qt.CheckState.Checked)
         self.tree.addTopLevelItem(item)
 
     def _ticked(self, item: QTreeWidgetItem) -> None:
         key = item.data(0, Qt.ItemDataRole.UserRole)
+        kind, _, number_ = key.partition(":")
+        document = self.window_.session.document
+        if kind == "body" and any(b.key == int(number_) and b.name != item.text(0) for b in document.bodies):
+            self.window_.session.do("part.rename", {"body": int(number_), "name": item.text(0).strip()})
+            return
         if item.checkState(0) == Qt.CheckState.Checked:
             self.window_.look.hidden.discard(key)
         else:
@@ -137,7 +154,33 @@ class Route(QFrame):
             self.window_.selection.set(chosen.kind, [int(i) for i in chosen.ids])
         elif kind == "body":
             self.window_.set_lens("body")
-            self.window_.selection.set("body", [int(name)])
+            self.window_.selection.set("body", self._bodies())
         elif kind == "part":
             self.window_.set_lens("element")
             self.window_.selection.set("element", [int(e) for e in document.mesh.element_id[document.mesh.part == int(name)]])
+
+    def _bodies(self) -> list[int]:
+        """Keys of the bodies chosen in Contents."""
+        names = [i.data(0, Qt.ItemDataRole.UserRole) for i in self.tree.selectedItems()]
+        return [int(n.partition(":")[2]) for n in names if n.startswith("body:")]
+
+    def menu_for(self, bodies: list[int]) -> QMenu:
+        """What can be done with bodies: only these, all, colours, removal."""
+        menu = QMenu(self)
+        window = self.window_
+        window.selection.set("body", bodies)
+        menu.addAction("Show only this", window.only_chosen)
+        menu.addAction("Show everything", window.show_all)
+        colours = menu.addMenu("Colour")
+        for tint in TINTS:
+            swatch = QPixmap(14, 14)
+            swatch.fill(QColor(tint))
+            colours.addAction(QIcon(swatch), tint, lambda t=tint: window.session.do("part.colour", {"bodies": bodies, "colour": t}))
+        menu.addSeparator()
+        menu.addAction("Remove", lambda: window.session.do("part.remove", {"bodies": bodies}))
+        return menu
+
+    def _menu(self, at: QPoint) -> None:
+        bodies = self._bodies()
+        if bodies:
+            self.menu_for(bodies).popup(self.tree.viewport().mapToGlobal(at))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from pathlib import Path
 
 from PySide6.QtGui import QColor, QFont, QPalette
@@ -24,7 +25,7 @@ QLabel#muted {{ color: {MUTED}; }}
 QLabel#effect {{ color: {COPPER}; }}
 QLabel#pulse {{ padding: 4px 10px; background: {PANEL}; border-top: 1px solid {RULE}; }}
 QPushButton, QToolButton {{ background: {PANEL}; border: 1px solid {RULE}; border-radius: 4px; padding: 4px 10px; }}
-QToolButton {{ padding: 3px 5px; }}
+QToolButton {{ padding: 3px 4px; }}
 QPushButton:hover, QToolButton:hover {{ border-color: {FOCUS}; }}
 QPushButton:focus, QToolButton:focus, QLineEdit:focus, QComboBox:focus {{ border: 1px solid {FOCUS}; }}
 QPushButton:disabled, QToolButton:disabled {{ color: #AAA69B; background: {PAPER}; }}
@@ -51,6 +52,18 @@ QTabBar::tab:selected {{ color: {INK}; border-bottom: 2px solid {COPPER}; }}
 QProgressBar {{ border: 1px solid {RULE}; border-radius: 3px; background: {PANEL}; text-align: center; max-height: 16px; }}
 QProgressBar::chunk {{ background: {FOCUS}; }}
 QScrollArea {{ border: none; }}
+QFrame#inner {{ border: none; background: {PANEL}; }}
+QPushButton#slot {{ text-align: left; padding: 4px 8px; border-left: 3px solid {RULE}; }}
+QPushButton#slot:checked {{ border-left: 3px solid {FOCUS}; background: #EEF3F5; }}
+QScrollBar:vertical {{ background: transparent; width: 9px; margin: 0; }}
+QScrollBar:horizontal {{ background: transparent; height: 9px; margin: 0; }}
+QScrollBar::handle {{ background: #CFC8B8; border-radius: 4px; min-height: 24px; min-width: 24px; }}
+QScrollBar::handle:hover {{ background: {MUTED}; }}
+QScrollBar::add-line, QScrollBar::sub-line, QScrollBar::add-page, QScrollBar::sub-page {{ background: transparent; width: 0; height: 0; }}
+QMenu {{ background: {PANEL}; border: 1px solid {RULE}; }}
+QMenu::item:selected {{ background: #DCE7EC; }}
+QSlider::groove:horizontal {{ height: 3px; background: {RULE}; }}
+QSlider::handle:horizontal {{ background: {FOCUS}; width: 12px; margin: -5px 0; border-radius: 6px; }}
 QSplitter::handle {{ background: {RULE}; }}
 QToolTip {{ background: {PANEL}; color: {INK}; border: 1px solid {RULE}; }}
 """
@@ -76,6 +89,13 @@ def apply_theme(app: QApplication) -> None:
 def rgb(colour: str) -> tuple[float, float, float]:
     """0 … 1 components of #RRGGBB."""
     return (int(colour[1:3], 16) / 255, int(colour[3:5], 16) / 255, int(colour[5:7], 16) / 255)
+
+
+def place_words(p: Iterable[float], digits: int = 4) -> str:
+    """Coordinates in brackets; what is nearly nothing is 0."""
+    values = [float(v) for v in p]
+    small = 1e-9 * max(1.0, *(abs(v) for v in values))
+    return "(" + ", ".join(f"{0.0 if abs(v) < small else v:.{digits}g}" for v in values) + ")"
 
 
 def number(value: float, digits: int = 4) -> str:

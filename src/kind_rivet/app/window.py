@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -40,7 +41,12 @@ from kind_rivet.app.stage.selection import LENSES, Selection
 from kind_rivet.app.stage.view import StageView
 from kind_rivet.core.checks.gate import Finding, check
 from kind_rivet.core.document.document import Document
+from kind_rivet.core.operations import all_operations
 
+FILES = (
+    "All that can be opened (*.step *.stp *.iges *.igs *.brep *.stl *.obj *.ply *.vtu *.exo *.STEP *.STP *.IGS *.STL);;"
+    "Geometry (*.step *.stp *.iges *.igs *.brep);;Facets (*.stl *.obj *.ply);;Meshes (*.vtu *.exo)"
+)
 SAMPLE = Path(__file__).resolve().parents[3] / "examples" / "cradle_tray.step"
 
 
@@ -183,7 +189,7 @@ class MainWindow(QMainWindow):
     def _actions(self) -> None:
         add = self.actions_.add
         has_mesh = lambda: bool(self.session.document.mesh.elements)  # noqa: E731
-        add("open", "Open a part …", "Open a STEP file", self.choose_part, "Ctrl+O")
+        add("open", "Open a part …", "Open STEP, IGES, BREP, facets or a mesh", self.choose_part, "Ctrl+O")
         add("open_document", "Open a document …", "Open a .rivet document", self.choose_document, "Ctrl+Shift+O")
         add("sample", "Open the sample tray", "The cradle tray that comes with the program", self.open_sample)
         add("save", "Save", "Save the document", self.save, "Ctrl+S")
@@ -191,6 +197,9 @@ class MainWindow(QMainWindow):
         add("undo", "Undo", "One step back", self.session.undo, "Ctrl+Z", lambda: self.session.at > 0)
         add("redo", "Redo", "One step forward", self.session.redo, "Ctrl+Shift+Z", lambda: self.session.at < len(self.session.history) - 1)
         add("find", "Find an action", "Every action by its words", lambda: self.finder.pop(), "Ctrl+Space")
+        add("back_view", "Previous view", "Go back to the view before", self.stage.previous_view, "Backspace")
+        add("only", "Show only what is chosen", "Hide all other bodies", self.only_chosen, "O")
+        add("all", "Show everything", "Nothing stays hidden", self.show_all, "Shift+O")
         add("fit", "Fit the view", "Show everything", lambda: self.stage.fit(), "Home")
         add(
             "stop", "Stop the running work", "The document stays as it is", lambda: self.session.stop(), "Ctrl+.", lambda: self.session.busy
@@ -204,6 +213,9 @@ class MainWindow(QMainWindow):
             add(f"go:{key}", f"Go to {title}", f"Stop {k + 1} of the Route", lambda s=key: self.go(s), str(k + 1))  # type: ignore[misc]
         for stop, cards in self.kit.cards.items():
             for card in cards:
+                for name in getattr(card, "ways", {}):
+                    operation = all_operations()[name]
+                    add(f"do:{name}", operation.title, operation.help, partial(self.open_choice, stop, card, name))
                 add(f"card:{stop}:{card.title}", card.title, card.head.toolTip() or card.title, lambda s=stop, c=card: self.open_card(s, c))  # type: ignore[misc]
         for action in self.actions_.actions.values():
             if action.key:
@@ -258,7 +270,7 @@ class MainWindow(QMainWindow):
         self.stage.picker = Picker(document, dressed.shows_mesh, dressed.shows_sheets)
         self.stage.hint = "" if document.bodies else "Open a part to begin: Ctrl+O, or choose a STEP file in the card on the right."
         self.live.overlays()
-        self.stage.show_actors(dressed.actors, dressed.lines, dressed.box)
+        self.stage.show_actors(dressed.actors, dressed.lines, dressed.box, dressed.coarse)
 
     def findings(self) -> list[Finding]:
         """The gate's findings on the document shown, worked out once."""
@@ -281,7 +293,19 @@ class MainWindow(QMainWindow):
         self.go(stop)
         self.kit.open(card)
 
+    def open_choice(self, stop: str, card: Card, name: str) -> None:
+        """Open a card with several ways at one of them."""
+        self.open_card(stop, card)
+        card.choose(name)  # type: ignore[attr-defined]
+
     def card_changed(self) -> None:
+        """Another card is open: the Stage shows what it works on."""
+        wanted = bool(getattr(self.kit.open_card, "on_sheet", False))
+        if wanted != self.look.on_sheet:
+            self.look.on_sheet = wanted
+            if self.look.stop == "prepare":
+                self.selection.clear()
+                self.redraw()
         self.live.overlays()
         self.stage.update()
 
@@ -295,6 +319,26 @@ class MainWindow(QMainWindow):
 
     def set_colour(self, colour: str) -> None:
         self.look.colour = colour
+        self.redraw()
+
+    def only_chosen(self) -> None:
+        """Hide every body but the chosen ones."""
+        items = self.selection.items
+        keys = {
+            i if self.selection.kind == "body" else i[3] if self.selection.kind == "point" else i[0]
+            for i in items
+            if self.selection.kind not in ("node", "element")
+        }
+        if not keys:
+            self.say("Nothing is chosen. Choose bodies in Contents or in the Stage first.", "problem")
+            return
+        self.look.hidden = {f"body:{b.key}" for b in self.session.shown.bodies if b.key not in keys}
+        self.route.refresh()
+        self.redraw()
+
+    def show_all(self) -> None:
+        self.look.hidden = set()
+        self.route.refresh()
         self.redraw()
 
     def frame_element(self, number: int) -> None:
@@ -362,7 +406,7 @@ class MainWindow(QMainWindow):
     def _selection_changed(self) -> None:
         self.lens_buttons[self.selection.kind].setChecked(True)
         self.kit.refresh()
-        self.redraw()
+        self.redraw()  # after the card: it may draw what is chosen
 
     def _picked(self, item: Any, add: bool, take: bool) -> None:
         if item is None:
@@ -380,7 +424,7 @@ class MainWindow(QMainWindow):
 
     # -- files -----------------------------------------------------------------------------
     def choose_part(self) -> None:
-        path, _ = QFileDialog.getOpenFileName(self, "Open a part", "", "STEP files (*.step *.stp *.STEP *.STP)")
+        path, _ = QFileDialog.getOpenFileName(self, "Open a part", "", FILES)
         if path:
             self.open_path(Path(path))
 

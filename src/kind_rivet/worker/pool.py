@@ -57,11 +57,17 @@ def _work(pipe: Connection) -> None:
             pipe.send(ProgressNote(share, what))
 
         try:
-            pipe.send(Finished(perform(document, name, parameters, progress)))
+            result = Finished(perform(document, name, parameters, progress))
         except Refused as refused:
-            pipe.send(Finished(refused=refused))
+            result = Finished(refused=refused)
+        except (BrokenPipeError, ConnectionResetError):
+            return  # nobody waits any more
         except Exception:
-            pipe.send(Finished(broken=traceback.format_exc()))
+            result = Finished(broken=traceback.format_exc())
+        try:
+            pipe.send(result)
+        except (BrokenPipeError, ConnectionResetError):
+            return
 
 
 class Worker:
@@ -70,7 +76,7 @@ class Worker:
     def __init__(self) -> None:
         context = multiprocessing.get_context("forkserver")
         self.pipe, theirs = context.Pipe()
-        self.process = context.Process(target=_work, args=(theirs,), daemon=True)
+        self.process = context.Process(target=_work, args=(theirs,))  # no daemon: it may fork for kernel calls; it ends when the pipe does
         self.process.start()
         theirs.close()
 

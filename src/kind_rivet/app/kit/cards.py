@@ -22,6 +22,9 @@ from PySide6.QtWidgets import (
 
 from kind_rivet.app.kit.card import Card, OperationCard
 from kind_rivet.app.kit.form import NumberField
+from kind_rivet.app.kit.gather import GatherCard, Slot
+from kind_rivet.app.kit.lists import FaultsCard, MeasureCard, RevisionCard, ViewsCard
+from kind_rivet.app.kit.tools import faces, part_tools, prepare_tools
 from kind_rivet.app.theme import number
 from kind_rivet.core.document.document import Document
 from kind_rivet.core.errors import Refused
@@ -36,8 +39,10 @@ if TYPE_CHECKING:
 
 class OpenCard(Card):
     def __init__(self, window: MainWindow) -> None:
-        super().__init__(window, "Open a part", "STEP files with one or more solids; names, colours and units come along.")
-        button = QPushButton("Choose a STEP file …")
+        super().__init__(
+            window, "Open a part", "STEP, IGES or BREP with names, colours and units; STL, OBJ or PLY facets; VTU or Exodus meshes."
+        )
+        button = QPushButton("Choose a file …")
         button.clicked.connect(window.choose_part)
         self.rows.addWidget(button)
         demo = QPushButton("Open the sample tray")
@@ -530,9 +535,13 @@ def make_cards(window: MainWindow) -> dict[str, list[Card]]:
 
     materials = {"material": [m.name for m in window.session.document.materials]}
     return {
-        "part": [OpenCard(window), FirstLookCard(window)],
-        "prepare": [OperationCard(window, ops["prepare.leave_out_holes"], skip={"bodies"}), LeftOutCard(window)],
-        "midsurface": [OperationCard(window, ops["midsurface.extract"], picks=bodies, lens="body", hint="Nothing chosen means all bodies."), ProofCard(window)],
+        "part": [OpenCard(window), FirstLookCard(window), MeasureCard(window), ViewsCard(window), *part_tools(window), OperationCard(window, ops["part.faces_from_mesh"])],
+        "prepare": [
+            FaultsCard(window), OperationCard(window, ops["prepare.leave_out_holes"], skip={"bodies"}), LeftOutCard(window),
+            *prepare_tools(window), RevisionCard(window),
+        ],
+        "midsurface": [OperationCard(window, ops["midsurface.extract"], picks=bodies, lens="body", hint="Nothing chosen means all bodies."), ProofCard(window),
+            GatherCard(window, "midsurface.take_faces", (Slot("Faces", "face", faces, many=True),), at_once=False)],
         "mesh": [MeshCard(window), DivisionsCard(window), OperationCard(window, ops["mesh.update"])],
         "mixed": [
             OperationCard(window, ops["mixed.material"], picks=bodies, lens="body", choices=materials, hint="Nothing chosen means all bodies."),

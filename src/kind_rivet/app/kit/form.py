@@ -12,6 +12,8 @@ from PySide6.QtWidgets import QCheckBox, QComboBox, QFormLayout, QHBoxLayout, QL
 
 from kind_rivet.core.operations.registry import Parameters
 
+TRIPLE = tuple[float, float, float]
+
 
 class NumberField(QLineEdit):
     """A number that steps with the arrow keys and the wheel; empty or nonsense reads as None."""
@@ -53,6 +55,26 @@ class NumberField(QLineEdit):
             self.step(event.angleDelta().y() > 0)
         else:
             event.ignore()
+
+
+class PointField(QLineEdit):
+    """Three coordinates, typed as `x, y, z` or taken from what is chosen in the Stage."""
+
+    def __init__(self, value: tuple[float, float, float] | None) -> None:
+        super().__init__()
+        self.setPlaceholderText("x, y, z")
+        if value is not None:
+            self.set_value(value)
+
+    def set_value(self, value: tuple[float, ...]) -> None:
+        self.setText(", ".join(f"{v:.6g}" for v in value[:3]))
+
+    def value(self) -> tuple[float, ...] | str:
+        try:
+            numbers = tuple(float(w) for w in self.text().replace(";", ",").replace("\u2009", "").split(","))
+        except ValueError:
+            return self.text()
+        return numbers if len(numbers) == 3 else self.text()
 
 
 class Form(QWidget):
@@ -126,6 +148,10 @@ class Form(QWidget):
             line = QLineEdit(default or "")
             line.textEdited.connect(lambda _: self.edited.emit())
             return line
+        if kind == TRIPLE:
+            point = PointField(default)
+            point.editingFinished.connect(self.edited)
+            return point
         if origin in (tuple, types.UnionType):
             return None  # filled from what is chosen in the Stage
         return None
@@ -136,6 +162,9 @@ class Form(QWidget):
             if isinstance(widget, NumberField):
                 value = widget.value()
                 out[name] = value if value is not None else widget.text()
+            elif isinstance(widget, PointField):
+                if widget.text().strip():
+                    out[name] = widget.value()
             elif isinstance(widget, QComboBox):
                 out[name] = widget.currentText()
             elif isinstance(widget, QCheckBox):
@@ -157,6 +186,8 @@ class Form(QWidget):
                 widget.setChecked(bool(value))
             elif isinstance(widget, NumberField):
                 widget.setText(f"{value:g}")
+            elif isinstance(widget, PointField):
+                widget.set_value(value)
             elif isinstance(widget, QLineEdit):
                 widget.setText(str(value))
             widget.blockSignals(False)

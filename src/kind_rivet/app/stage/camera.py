@@ -46,6 +46,17 @@ class Camera:
         self.vtk.SetParallelScale(max(height, width * h / max(w, 1)) / 2 * slack)
         self.renderer.ResetCameraClippingRange()
 
+    def state(self) -> tuple[float, ...]:
+        """Focal point, position, up and scale: enough to come back."""
+        return (*self.vtk.GetFocalPoint(), *self.vtk.GetPosition(), *self.vtk.GetViewUp(), self.vtk.GetParallelScale())
+
+    def restore(self, state: tuple[float, ...]) -> None:
+        self.vtk.SetFocalPoint(*state[:3])
+        self.vtk.SetPosition(*state[3:6])
+        self.vtk.SetViewUp(*state[6:9])
+        self.vtk.SetParallelScale(state[9])
+        self.renderer.ResetCameraClippingRange()
+
     def axes(self) -> tuple[Floats, Floats]:
         """Unit vectors to the right and up on the screen."""
         to, up = np.array(self.vtk.GetDirectionOfProjection()), np.array(self.vtk.GetViewUp())

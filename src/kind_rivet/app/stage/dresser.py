@@ -6,14 +6,17 @@ from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
+from vtkmodules.vtkCommonDataModel import vtkPlane
 from vtkmodules.vtkRenderingCore import vtkActor
 
 from kind_rivet.app.stage import scene
 from kind_rivet.app.stage.selection import Selection
-from kind_rivet.app.theme import COPPER, FAILING, FOCUS, INK, MUTED, SOUND, UNEASY, number, rgb
+from kind_rivet.app.theme import COPPER, FAILING, FOCUS, INK, MUTED, PANEL, SOUND, UNEASY, number, rgb
 from kind_rivet.core.document.document import Document
 from kind_rivet.core.document.live_sets import hole_nodes
-from kind_rivet.core.geometry.carriers import Floats
+from kind_rivet.core.geometry.carriers import Floats, frame
+from kind_rivet.core.geometry.shape import Shape
+from kind_rivet.core.geometry.weld import weld
 from kind_rivet.core.quality.index import FAILING as FAILS
 from kind_rivet.core.quality.limits import LABELS
 from kind_rivet.core.quality.shell_metrics import METRICS
@@ -30,6 +33,8 @@ class Look:
     style: str = "shaded"
     hidden: set[str] = field(default_factory=set)
     only_elements: np.ndarray | None = None
+    on_sheet: bool = False  # in Prepare: show the sheets, because the open card works on them
+    section: tuple[Floats, Floats] | None = None  # origin and normal: what lies behind it is shown
 
 
 @dataclass
@@ -41,13 +46,15 @@ class Dressed:
     labels: list[tuple[Floats, str, str]]
     shows_mesh: bool
     shows_sheets: bool
+    coarse: list[tuple[vtkActor, vtkActor]] = field(default_factory=list)
 
 
 def dress(document: Document, look: Look, proposed: bool, selection: Selection) -> Dressed:
     """Actors for a document at a stop."""
     stop = STOPS.index(look.stop)
     shows_mesh = stop >= 3 and bool(document.mesh.elements)
-    shows_sheets = stop >= 2 and bool(document.sheets)
+    shows_sheets = (stop >= 2 or (stop == 1 and look.on_sheet)) and bool(document.sheets)
+    rough: list[tuple[vtkActor, vtkActor]] = []
     actors: list[vtkActor] = []
     lines: list[vtkActor] = []
     legend: list[tuple[str, str]] = []
@@ -67,21 +74,89 @@ def dress(document: Document, look: Look, proposed: bool, selection: Selection) 
                 actors += scene.sheet_actors(sheet.shape, body.colour, by_face=tints)
             else:
                 actors += scene.sheet_actors(sheet.shape, body.colour)
-            legend += [(COPPER, "free edge"), (INK, "joined edge")]
+            if (COPPER, "free edge") not in legend:
+                legend += [(COPPER, "free edge"), (INK, "joined edge")]
         if sheet is None or not shows_sheets or (look.style == "see-through"):
             ghost = (sheet is not None and shows_sheets) or meshed
-            actors += scene.body_actors(body.shape, body.colour, 0.18 if ghost or look.style == "see-through" else 1.0)
+            made, stand_in = scene.body_actors(body.shape, body.colour, 0.18 if ghost or look.style == "see-through" else 1.0)
+            actors += made
+            if stand_in is not None:
+                rough.append((made[0], stand_in))
+    if 1 <= stop <= 2 and document.joined:
+        _junctions(document, look, shows_sheets, actors, legend)
+    labels += [(np.array(j.place), f"gap {j.width:.3g}", FAILING) for j in document.joints if j.kind == "gap" and stop == 1]
+    if stop <= 1:
+        actors += _working(document, labels)
     if shows_mesh:
         _mesh(document, look, proposed, actors, lines, legend)
+    if stop == 1:
+        labels += [(np.array(p.place), "hard point", MUTED) for p in document.hard_points[:60]]
     if stop == 1 or (stop == 0 and document.left_out):
         labels += [
             (np.array(h.centre), f"left out Ø{h.diameter:g}" + (" · hard point" if h.hard_point else ""), MUTED) for h in document.left_out
         ]
     if look.stop == "part":
         labels += _first_look(document)
-    actors += _selected(document, selection, shows_mesh)
+    actors += _selected(document, selection, shows_mesh, shows_sheets or shows_mesh)
+    if look.section is not None:
+        plane = vtkPlane()
+        plane.SetOrigin(*look.section[0])
+        plane.SetNormal(*look.section[1])
+        for made_actor in (*actors, *(r for _, r in rough)):
+            made_actor.GetMapper().AddClippingPlane(plane)
     box = np.array([np.min([b[0] for b in boxes], axis=0), np.max([b[1] for b in boxes], axis=0)]) if boxes else None
-    return Dressed(actors, lines, box, legend, labels, shows_mesh, shows_sheets)
+    return Dressed(actors, lines, box, legend, labels, shows_mesh, shows_sheets, rough)
+
+
+_WELDED: dict[tuple[int, ...], tuple[list[Shape], Shape]] = {}
+
+
+def _junctions(document: Document, look: Look, sheets: bool, actors: list[vtkActor], legend: list[tuple[str, str]]) -> None:
+    """Edges of joined bodies: three or more faces meet in double focus blue, free ones copper."""
+    for group in document.joined:
+        shapes = []
+        for key in group:
+            sheet = document.sheets.get(key)
+            body = next((b for b in document.bodies if b.key == key), None)
+            if body is not None and f"body:{key}" not in look.hidden:
+                shapes.append(sheet.shape if sheet is not None and sheets else body.shape)
+        if len(shapes) < 2:
+            continue
+        names = tuple(map(id, shapes))
+        if names not in _WELDED:
+            if len(_WELDED) > 20:
+                _WELDED.clear()
+            _WELDED[names] = (shapes, weld(shapes, 1e-7 * max(s.diagonal for s in shapes)).shape)
+        welded = _WELDED[names][1]
+        uses = [len(f) for f in welded.edge_faces]
+        for wanted, tint, width in (((1,), COPPER, 2.4), ((3, 4, 5, 6, 7, 8), FOCUS, 4.5), ((3, 4, 5, 6, 7, 8), PANEL, 1.4)):
+            chosen = [e for e, n in enumerate(uses) if n in wanted]
+            if chosen:
+                actors.append(
+                    scene.actor(scene.edge_lines(welded, chosen), tint, 1.0, width, lit=False, lift=-3.0 if tint != PANEL else -4.0)
+                )
+        if (FOCUS, "junction edge") not in legend:
+            legend += [(FOCUS, "junction edge")] + (
+                [] if (COPPER, "free edge") in legend else [(COPPER, "free edge"), (INK, "joined edge")]
+            )
+
+
+def _working(document: Document, labels: list[tuple[Floats, str, str]]) -> list[vtkActor]:
+    """Working planes as pale squares with their names, working points as dots."""
+    out: list[vtkActor] = []
+    boxes = [b.shape.box for b in document.bodies]
+    reach = 0.6 * float(np.linalg.norm(np.max(boxes, axis=0)[1] - np.min(boxes, axis=0)[0])) / 2 if boxes else 50.0
+    for plane in document.planes:
+        u, v = frame(np.array(plane.normal))
+        o = np.array(plane.origin)
+        corners = np.array([o - reach * u - reach * v, o + reach * u - reach * v, o + reach * u + reach * v, o - reach * u + reach * v])
+        out.append(scene.actor(scene.poly(corners, np.array([[0, 1, 2, 3]])), FOCUS, 0.12, lit=False))
+        out.append(scene.actor(scene.poly(corners, np.array([[0, 1], [1, 2], [2, 3], [3, 0]]), lines=True), FOCUS, 0.8, 1.4, lit=False))
+        labels.append((corners[3], plane.name, FOCUS))
+    if document.points:
+        out += _dots(np.array([p.place for p in document.points]))
+        labels += [(np.array(p.place), p.name, FOCUS) for p in document.points[:30]]
+    return out
 
 
 def _first_look(document: Document) -> list[tuple[Floats, str, str]]:
@@ -184,7 +259,7 @@ def _element_colours(document: Document, look: Look, element: np.ndarray, legend
     return out
 
 
-def _selected(document: Document, selection: Selection, shows_mesh: bool) -> list[vtkActor]:
+def _selected(document: Document, selection: Selection, shows_mesh: bool, sheets: bool) -> list[vtkActor]:
     """What is chosen, in focus blue over everything."""
     mesh = document.mesh
     out: list[vtkActor] = []
@@ -199,17 +274,22 @@ def _selected(document: Document, selection: Selection, shows_mesh: bool) -> lis
                 cells, _ = scene.shell_cells(mesh, chosen)
                 out.append(scene.actor(scene.poly(mesh.points, cells), FOCUS, 0.45, lit=False, lift=-2.0))
                 continue
-            sheet = document.sheets.get(key)
+            sheet = document.sheets.get(key) if sheets else None
             shape = sheet.shape if sheet is not None else body.shape
+            if not len(shape.facets):
+                out.append(scene.actor(scene.edge_lines(shape, list(range(len(shape.edges)))), FOCUS, 1.0, 5.0, lit=False, lift=-4.0))
+                continue
             facets = shape.facets if face is None else shape.facets[shape.facet_face == face]
             out.append(scene.actor(scene.poly(shape.points, facets.astype(np.int64)), FOCUS, 0.45, lit=False, lift=-2.0))
     elif selection.kind == "edge":
         for key, e in selection.items:
-            sheet = document.sheets.get(key)
+            sheet = document.sheets.get(key) if sheets else None
             body = next((b for b in document.bodies if b.key == key), None)
             whole = sheet.shape if sheet is not None else body.shape if body else None
             if whole is not None and e < len(whole.edges):
                 out.append(scene.actor(scene.edge_lines(whole, [e]), FOCUS, 1.0, 5.0, lit=False, lift=-4.0))
+    elif selection.kind == "point" and selection.items:
+        out += _dots(np.array([i[:3] for i in selection.items]))
     elif selection.kind == "element" and selection.items:
         chosen = np.flatnonzero(np.isin(mesh.element_id, selection.items))
         cells, _ = scene.shell_cells(mesh, chosen)

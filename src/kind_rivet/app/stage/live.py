@@ -9,7 +9,11 @@ import numpy as np
 from kind_rivet.app.kit.card import OperationCard
 from kind_rivet.app.kit.cards import DivisionsCard
 from kind_rivet.app.kit.form import NumberField
-from kind_rivet.app.theme import COPPER, number
+from kind_rivet.app.kit.lists import FaultsCard, MeasureCard
+from kind_rivet.app.theme import COPPER, number, place_words
+from kind_rivet.core.document.document import Document
+from kind_rivet.core.document.preparing import edge_middles, find_edges
+from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.mesh.coincident import coincident_groups
 from kind_rivet.core.meshing.curves import Curve
 from kind_rivet.core.operations.quality import document_holds
@@ -23,11 +27,34 @@ if TYPE_CHECKING:
 MOST_BEADS = 140
 
 
+def new_edges(before: Document, after: Document) -> list[Floats]:
+    """Edges of sheets and bodies that a proposal adds."""
+    out: list[Floats] = []
+    old_shapes = {("body", b.key): b.shape for b in before.bodies} | {("sheet", k): s.shape for k, s in before.sheets.items()}
+    new_shapes = {("body", b.key): b.shape for b in after.bodies} | {("sheet", k): s.shape for k, s in after.sheets.items()}
+    for name, shape in new_shapes.items():
+        old = old_shapes.get(name)
+        if old is shape or (name[0] == "sheet" and old is None):
+            continue
+        known = set() if old is None else {tuple(np.round(m, 5)) for m in edge_middles(old)}
+        for edge, middle in zip(shape.edges, edge_middles(shape), strict=True):
+            if tuple(np.round(middle, 5)) not in known:
+                out.append(shape.points[edge.nodes])
+    return out[:400]
+
+
 class Live:
     def __init__(self, window: MainWindow) -> None:
         self.window = window
         self.drag: NodeDrag | None = None
         self._holds: tuple[object, Any] = (None, None)
+        self._past: tuple[object, list[Floats]] = (None, [])
+
+    @property
+    def on_sheet(self) -> bool:
+        """Does the Stage show sheets (or their mesh) instead of the bodies?"""
+        look = self.window.look
+        return look.stop not in ("part", "prepare") or (look.stop == "prepare" and look.on_sheet)
 
     # -- hover -----------------------------------------------------------------------
     def hover(self, item: Any) -> None:
@@ -44,7 +71,7 @@ class Live:
         elif kind == "face":
             body, face = item
             sheet = document.sheets.get(body)
-            if sheet is not None and face < len(sheet.shape.faces) and self.window.look.stop not in ("part", "prepare"):
+            if sheet is not None and face < len(sheet.shape.faces) and self.on_sheet:
                 text = f"wall {face + 1} · {sheet.shape.faces[face].carrier.kind} · {number(float(sheet.shape.face_area[face]))} {document.units}² · {sheet.thickness[face]:g} {document.units} thick"
                 shape = sheet.shape
             else:
@@ -54,7 +81,7 @@ class Live:
         elif kind == "edge":
             body, e = item
             sheet = document.sheets.get(body)
-            shape = sheet.shape if sheet is not None and self.window.look.stop not in ("part", "prepare") else document.body(body).shape
+            shape = sheet.shape if sheet is not None and self.on_sheet else document.body(body).shape
             if e < len(shape.edges):
                 carrier = shape.edges[e].carrier
                 round_ = f" · radius {carrier.data[6]:.4g}" if carrier.kind == "circle" else ""
@@ -65,6 +92,8 @@ class Live:
                 )
                 text = f"edge {e + 1} · {shape.edge_length[e]:.4g} {document.units}{round_}" + (f" · {count} divisions" if count else "")
                 stage.hover_shape = [shape.points[shape.edges[e].nodes]]
+        elif kind == "point":
+            text = "point " + place_words(item[:3], 5)
         elif kind in ("hole", "ring"):
             body, k = item
             meshed = document.mesh_holes.get(body) if self.window.look.stop not in ("part", "prepare", "midsurface") else None
@@ -105,7 +134,17 @@ class Live:
         stage, document = window.stage, window.session.shown
         stage.beads, stage.ghost_lines = [], []
         stage.labels = [label for label in stage.labels if label[2] != COPPER]
+        stage.ghost_paths, stage.dotted = [], []
         card = window.kit.open_card if window.kit.stop else None
+        if window.look.stop == "prepare":
+            stage.dotted = self._looked_past()
+        if window.session.proposal is not None:
+            stage.ghost_paths = new_edges(window.session.document, window.session.proposal)
+        if isinstance(card, FaultsCard):
+            stage.labels += card.labels()
+        elif isinstance(card, MeasureCard) and card.line is not None:
+            stage.ghost_paths = [card.line]
+            stage.labels.append((card.line.mean(axis=0), card.words, COPPER))
         if isinstance(card, DivisionsCard):
             self._beads()
         elif isinstance(card, OperationCard) and card.operation.name == "mixed.layers" and window.session.proposal is None:
@@ -120,6 +159,21 @@ class Live:
             if isinstance(tolerance, float | int) and tolerance > 0:
                 for group in coincident_groups(document.mesh, float(tolerance))[:60]:
                     stage.labels.append((document.mesh.points[group[0]], f"{len(group)} nodes", COPPER))
+
+    def _looked_past(self) -> list[Floats]:
+        """Lines of edges that are looked past, found on the sheet as extracted (or the body)."""
+        document = self.window.session.shown
+        if self._past[0] is document.looked_past:
+            return self._past[1]
+        out = []
+        for key in {p.body for p in document.looked_past}:
+            sheet = document.raw_sheets.get(key)
+            shape = sheet.shape if sheet is not None else document.body(key).shape
+            mine = [p for p in document.looked_past if p.body == key]
+            found = find_edges(shape, np.array([p.middle for p in mine]), np.array([p.length for p in mine]), 1e-3 * shape.diagonal)
+            out += [shape.points[shape.edges[e].nodes] for e in found if e >= 0]
+        self._past = (document.looked_past, out)
+        return out
 
     def _beads(self) -> None:
         document = self.window.session.shown

@@ -15,6 +15,19 @@ from kind_rivet.core.geometry.shape import Shape
 REACH = 9.0  # pixels
 
 
+_TREES: dict[int, tuple[Shape, FacetTree]] = {}
+
+
+def tree_of(shape: Shape) -> FacetTree:
+    """The shape's facet tree, built once."""
+    known = _TREES.get(id(shape))
+    if known is None or known[0] is not shape:
+        if len(_TREES) > 60:
+            _TREES.clear()
+        known = _TREES[id(shape)] = (shape, FacetTree.over(shape.points, shape.facets))
+    return known[1]
+
+
 class Picker:
     """Built once per document and look; rays are cast with the compiled tree."""
 
@@ -25,6 +38,7 @@ class Picker:
         for body in document.bodies:
             sheet = document.sheets.get(body.key)
             self.shapes[body.key] = sheet.shape if sheet is not None and (show_sheets or self.show_mesh) else body.shape
+        self._spots: tuple[Floats, np.ndarray] | None = None
         self._trees: list[tuple[FacetTree, np.ndarray, int]] = []  # tree, element or face of each facet, body (−1 for the mesh)
 
     def trees(self) -> list[tuple[FacetTree, np.ndarray, int]]:
@@ -49,7 +63,7 @@ class Picker:
                         facets, owner = np.concatenate((facets, c[:, [0, 2, 3]])), np.concatenate((owner, own))
                 self._trees = [(FacetTree.over(mesh.points, facets.astype(np.int32)), owner, -1)]
             else:
-                self._trees = [(FacetTree.over(s.points, s.facets), s.facet_face, key) for key, s in self.shapes.items()]
+                self._trees = [(tree_of(s), s.facet_face, key) for key, s in self.shapes.items() if len(s.facets)]
         return self._trees
 
     def hit(self, camera: Camera, x: float, y: float) -> tuple[int, int, Floats] | None:
@@ -68,10 +82,16 @@ class Picker:
         """The item of the lens's kind under a pixel, or None."""
         if lens == "edge":
             return self._edge(camera, x, y)
+        if lens == "point":
+            return self._point(camera, x, y)
         if lens in ("hole", "ring"):
             return self._hole(camera, x, y)
         if lens == "node":
             return self._node(camera, x, y)
+        if lens == "body":
+            wire = self._edge(camera, x, y, wires=True)
+            if wire is not None:
+                return wire[0]
         found = self.hit(camera, x, y)
         if found is None:
             return None
@@ -87,9 +107,42 @@ class Picker:
             return body
         return (body, item) if lens == "face" else None
 
-    def _edge(self, camera: Camera, x: float, y: float) -> tuple[int, int] | None:
+    def _point(self, camera: Camera, x: float, y: float) -> tuple[float, float, float, int] | None:
+        """A corner, an arc's centre or a working point near the pixel; else the place on the surface under it."""
+        spots, owners = self._corners()
+        found = self.hit(camera, x, y) if not self.show_mesh else None
+        if len(spots):
+            pixels, depth = camera.to_pixels(spots)
+            gap = np.linalg.norm(pixels - (x, y), axis=1)
+            near = np.flatnonzero(gap < REACH)
+            if found is not None and len(near):  # what lies behind the surface is not meant
+                _, front = camera.to_pixels(found[2][None])
+                near = near[depth[near] <= front[0] + 25 * camera.per_pixel()]
+            if len(near):
+                k = int(near[np.argmin(gap[near] + 0.02 * (depth[near] - depth[near].min()) / camera.per_pixel())])
+                return (*(round(float(v), 9) for v in spots[k]), int(owners[k]))  # type: ignore[return-value]
+        if found is None:
+            return None
+        return (*(round(float(v), 9) for v in found[2]), found[0])  # type: ignore[return-value]
+
+    def _corners(self) -> tuple[Floats, np.ndarray]:
+        if self._spots is None:
+            spots: list[Floats] = [np.array([p.place]) for p in self.document.points]
+            owners = [0] * len(self.document.points)
+            for key, shape in self.shapes.items():
+                mine = [shape.points[n] for n in shape.vertices]
+                mine += [e.carrier.array[:3] for e in shape.edges if e.carrier.kind == "circle"]
+                spots += [np.array(mine)] if mine else []
+                owners += [key] * len(mine)
+            self._spots = (np.concatenate(spots) if spots else np.empty((0, 3)), np.array(owners, int))
+        return self._spots
+
+    def _edge(self, camera: Camera, x: float, y: float, wires: bool = False) -> tuple[int, int] | None:
+        """The edge nearest to a pixel; with `wires` only edges of bodies without faces."""
         best: tuple[float, float, tuple[int, int]] | None = None
         for key, shape in self.shapes.items():
+            if wires and len(shape.facets):
+                continue
             pixels, depth = camera.to_pixels(shape.points)
             for e, edge in enumerate(shape.edges):
                 p, q = pixels[edge.nodes[:-1]], pixels[edge.nodes[1:]]

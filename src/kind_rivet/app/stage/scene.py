@@ -12,6 +12,7 @@ from vtkmodules.vtkRenderingCore import vtkActor, vtkPolyDataMapper
 from kind_rivet.app.theme import COPPER, FAILING, FOCUS, INK, SOUND, UNEASY, rgb
 from kind_rivet.core.document.document import Document, Section
 from kind_rivet.core.geometry.carriers import Floats, frame
+from kind_rivet.core.geometry.coarse import coarse
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.mesh.kinds import BEAM, KINDS
 from kind_rivet.core.mesh.mesh import Mesh
@@ -77,8 +78,31 @@ def edge_lines(shape: Shape, only: list[int]) -> vtkPolyData:
     return poly(shape.points, [np.concatenate(segments)] if segments else [], lines=True)
 
 
-def body_actors(shape: Shape, colour: str, opacity: float) -> list[vtkActor]:
-    """A solid: its facets with exact normals and its edges."""
+MANY = 150_000  # facets; above, a coarse picture stands in while the view turns
+_BODIES: dict[tuple[int, str, float], tuple[Shape, list[vtkActor], vtkActor | None]] = {}
+
+
+def body_actors(shape: Shape, colour: str, opacity: float) -> tuple[list[vtkActor], vtkActor | None]:
+    """A body's actors and, for many facets, a coarse one; made once per shape and look."""
+    key = (id(shape), colour, opacity)
+    known = _BODIES.get(key)
+    if known is None or known[0] is not shape:
+        if len(_BODIES) > 60:
+            _BODIES.clear()
+        rough = None
+        if len(shape.facets) > MANY:
+            points, facets = coarse(shape.points, shape.facets)
+            rough = actor(poly(points, facets.astype(np.int64)), colour, opacity, lift=1.0)
+        known = _BODIES[key] = (shape, _body_actors(shape, colour, opacity), rough)
+    for made in (*known[1], *([known[2]] if known[2] else [])):
+        made.GetMapper().RemoveAllClippingPlanes()
+    return known[1], known[2]
+
+
+def _body_actors(shape: Shape, colour: str, opacity: float) -> list[vtkActor]:
+    """Facets with exact normals and edges; wires as lines only."""
+    if not len(shape.facets):
+        return [actor(edge_lines(shape, list(range(len(shape.edges)))), colour, 1.0, 3.0, lit=False)]
     flat = shape.facets.ravel()
     data = poly(shape.points[flat], np.arange(len(flat)).reshape(-1, 3))
     normals = numpy_to_vtk(np.ascontiguousarray(shape.normals.reshape(-1, 3)), deep=True)

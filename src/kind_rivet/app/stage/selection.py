@@ -6,11 +6,11 @@ from typing import Any
 
 from PySide6.QtCore import QObject, Signal
 
-LENSES = ("body", "face", "edge", "hole", "ring", "node", "element")
+LENSES = ("body", "face", "edge", "point", "hole", "ring", "node", "element")
 
 
 class Selection(QObject):
-    """`kind` as in LENSES; items: body key; (body, face); (body, edge); (body, hole number); node or element number."""
+    """`kind` as in LENSES; items: body key; (body, face); (body, edge); (x, y, z, body) for points; (body, hole number); node or element number."""
 
     changed = Signal()
 

@@ -17,7 +17,7 @@ from vtkmodules.vtkRenderingOpenGL2 import vtkEGLRenderWindow
 from kind_rivet.app.stage.camera import Camera
 from kind_rivet.app.stage.picking import Picker
 from kind_rivet.app.stage.selection import Selection
-from kind_rivet.app.theme import COPPER, FOCUS, GRADE_COLOURS, INK, PANEL, PAPER, STAGE, rgb
+from kind_rivet.app.theme import COPPER, FOCUS, GRADE_COLOURS, INK, MUTED, PANEL, PAPER, STAGE, rgb
 from kind_rivet.core.geometry.carriers import Floats
 
 Bead = tuple[tuple[int, int], Floats, str, bool]  # (body, edge), point, text, set by hand
@@ -69,6 +69,10 @@ class StageView(QWidget):
         self._last = QPoint()
         self._turning = self._boxing = self._node_drag = False
         self.view_changed: Callable[[], None] = lambda: None
+        self._views: list[tuple[float, ...]] = []
+        self.ghost_paths: list[Floats] = []  # copper lines: what a tool is about to do
+        self.dotted: list[Floats] = []  # muted dotted lines: edges that are looked past
+        self.coarse: list[tuple[vtkActor, vtkActor]] = []  # many facets, and what stands for them while the view turns
 
     def _light(self) -> None:
         light = vtkLight()
@@ -77,12 +81,18 @@ class StageView(QWidget):
         self.renderer.AddLight(light)
 
     # -- contents ------------------------------------------------------------------
-    def show_actors(self, actors: list[vtkActor], lines: list[vtkActor], box: Floats | None) -> None:
+    def show_actors(
+        self, actors: list[vtkActor], lines: list[vtkActor], box: Floats | None, coarse: list[tuple[vtkActor, vtkActor]] | None = None
+    ) -> None:
         first = self.box is None and box is not None
         self.renderer.RemoveAllViewProps()
         for a in actors:
             self.renderer.AddActor(a)
-        self.lines = lines
+        self.lines, self.coarse = lines, coarse or []
+        for fine, rough in self.coarse:
+            fine.VisibilityOn()
+            rough.VisibilityOff()
+            self.renderer.AddActor(rough)
         self.box = box
         if first:
             self.camera.look("oblique", box)
@@ -93,11 +103,29 @@ class StageView(QWidget):
         self.dirty = True
         self.update()
 
+    def remember(self) -> None:
+        """Keep the present view, so that it can be gone back to."""
+        state = self.camera.state()
+        if not self._views or self._views[-1] != state:
+            self._views = [*self._views[-40:], state]
+
+    def previous_view(self) -> None:
+        if self._views:
+            self.camera.restore(self._views.pop())
+            self.refresh()
+
+    def go_to_view(self, state: tuple[float, ...]) -> None:
+        self.remember()
+        self.camera.restore(state)
+        self.refresh()
+
     def look(self, view: str) -> None:
+        self.remember()
         self.camera.look(view, self.box)
         self.refresh()
 
     def fit(self, box: Floats | None = None) -> None:
+        self.remember()
         self.camera.fit(box if box is not None else self.box)
         self.refresh()
 
@@ -145,6 +173,12 @@ class StageView(QWidget):
             p.drawPolyline(QPolygonF(self._points(line)))
             p.setPen(QPen(QColor(FOCUS), 2.5, Qt.PenStyle.SolidLine, Qt.PenCapStyle.RoundCap))
             p.drawPolyline(QPolygonF(self._points(line)))
+        for line in self.dotted:
+            p.setPen(QPen(QColor(MUTED), 1.6, Qt.PenStyle.DotLine))
+            p.drawPolyline(QPolygonF(self._points(line)))
+        for line in self.ghost_paths:
+            p.setPen(QPen(QColor(COPPER), 2.6, Qt.PenStyle.SolidLine, Qt.PenCapStyle.RoundCap))
+            p.drawPolyline(QPolygonF(self._points(line)))
         for a, b in self.ghost_lines:
             self._arrow(p, *self._points(np.array([a, b])))
         small = QFont(self.font())
@@ -152,8 +186,21 @@ class StageView(QWidget):
         p.setFont(small)
         for _, at, count, hand in self.beads:
             self._bead(p, self._points(at)[0], count, hand)
-        for point, text, tint in self.labels:
-            self._tag(p, self._points(point)[0] + QPointF(10, -12), text, tint)
+        taken: list[QRectF] = []
+        for point, text, tint in self.labels:  # tags make way for each other; what finds no place is only a dot
+            at = self._points(point)[0]
+            size = QRectF(0, 0, p.fontMetrics().horizontalAdvance(text) + 12, p.fontMetrics().height() + 4)
+            for dx, dy in ((10, -12), (10, 8), (-size.width() - 10, -12), (-size.width() - 10, 8), (10, -32)):
+                box = size.translated(at + QPointF(dx, dy))
+                if not any(box.intersects(other) for other in taken):
+                    taken.append(box)
+                    self._tag(p, box.topLeft(), text, tint)
+                    break
+            else:
+                p.setBrush(QColor(tint))
+                p.setPen(Qt.PenStyle.NoPen)
+                p.drawEllipse(at, 3.0, 3.0)
+                p.setBrush(Qt.BrushStyle.NoBrush)
         if self._boxing and self._pressed is not None:
             p.setPen(QPen(QColor(FOCUS), 1, Qt.PenStyle.DashLine))
             p.drawRect(QRectF(QPointF(self._pressed), QPointF(self._last)))
@@ -255,6 +302,8 @@ class StageView(QWidget):
                 self._last = now
                 self.update()
                 return
+            if not self._turning:
+                self.remember()
             self._turning = True
             if event.buttons() & (Qt.MouseButton.MiddleButton | Qt.MouseButton.RightButton):
                 self.camera.shift(step.x() * ratio, step.y() * ratio)
@@ -262,6 +311,9 @@ class StageView(QWidget):
                 self.camera.turn(step.x(), step.y())
                 for line in self.lines:
                     line.VisibilityOff()
+                for fine, rough in self.coarse:
+                    fine.VisibilityOff()
+                    rough.VisibilityOn()
             self.refresh()
         self._last = now
 
@@ -283,6 +335,9 @@ class StageView(QWidget):
         if self._turning:
             for line in self.lines:
                 line.VisibilityOn()
+            for fine, rough in self.coarse:
+                fine.VisibilityOn()
+                rough.VisibilityOff()
             self.view_changed()
         self._pressed, self._turning, self._boxing = None, False, False
         self.refresh()
