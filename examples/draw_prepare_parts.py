@@ -9,6 +9,7 @@ lug and rails, a ribbed cover with bosses, the lug in inches, the doubler as IGE
 
 from __future__ import annotations
 
+import itertools
 import math
 import sys
 from dataclasses import dataclass
@@ -43,7 +44,7 @@ from OCP.XCAFDoc import XCAFDoc_ColorTool, XCAFDoc_ColorType, XCAFDoc_DocumentTo
 def outline(points: list[tuple[float, float, float]]) -> TopoDS_Shape:
     """A wire through points."""
     wire = BRepBuilderAPI_MakeWire()
-    for a, b in zip(points[:-1], points[1:], strict=True):
+    for a, b in itertools.pairwise(points):
         wire.Add(BRepBuilderAPI_MakeEdge(gp_Pnt(*a), gp_Pnt(*b)).Edge())
     return wire.Wire()
 

@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 if TYPE_CHECKING:
+    from kind_rivet.app.kit.card import Card
     from kind_rivet.app.window import MainWindow
 
 LIMIT = 180.0  # seconds one step may take
@@ -74,14 +75,39 @@ class Walker:
         print("  " + session.proposal.notes[0], flush=True)
         session.keep()
 
-    def propose(self, stop: str, card: int, values: dict[str, object]) -> None:
-        """Open a card, fill it in and let it propose."""
+    def card(self, stop: str, title: str) -> Card:
+        """Open a card by its title."""
+        found = next(c for c in self.window.kit.cards[stop] if c.title == title)
+        self.window.open_card(stop, found)
+        return found
+
+    def propose(self, stop: str, title: str, values: dict[str, object], way: str = "") -> None:
+        """Open a card (at one of its ways), fill it in and let it propose."""
+        from kind_rivet.app.kit.card import OperationCard
+        from kind_rivet.app.kit.gather import ChoiceCard
+
         w = self.window
-        w.open_card(stop, w.kit.cards[stop][card])
-        shown = w.kit.cards[stop][card]
-        shown.form.set_values(values)  # type: ignore[attr-defined]
-        shown.propose()  # type: ignore[attr-defined]
+        shown = self.card(stop, title)
+        if isinstance(shown, ChoiceCard):
+            shown.choose(way)
+            shown = shown.inner
+        assert isinstance(shown, OperationCard)
+        shown.form.set_values(values)
+        shown.propose()
         self.wait(lambda: w.session.proposal is not None or not w.session.busy)
+
+    def open(self, path: Path) -> None:
+        """A fresh document with a sample part."""
+        from kind_rivet.core.document.document import Document
+
+        session = self.window.session
+        session.stop(quietly=True)
+        session._become(Document())
+        self.window.look.hidden = set()
+        self.window.stage.box = None
+        self.window.open_path(path)
+        self.wait(lambda: session.document.bodies)
+        print("  " + session.document.notes[0], flush=True)
 
     def picture(self, name: str) -> None:
         from PySide6.QtWidgets import QApplication
@@ -103,19 +129,19 @@ def walk(window: MainWindow, out: Path) -> None:
     print("  " + session.document.notes[0], flush=True)
     step.picture("1-first-look")
     w.go("prepare")
-    step.propose("prepare", 0, {"below": 5.0, "hard_points": True})
+    step.propose("prepare", "Leave out small holes", {"below": 5.0, "hard_points": True})
     step.picture("2-left-out-holes")
     w.keep()
     w.go("midsurface")
     step.do("midsurface.extract", {})
     w.style_combo.setCurrentIndex(1)
-    w.open_card("midsurface", w.kit.cards["midsurface"][1])
+    step.card("midsurface", "Proof")
     step.picture("3-midsurface")
     w.style_combo.setCurrentIndex(0)
-    step.propose("mesh", 0, {"size": 5.0})
+    step.propose("mesh", "Mesh with shells", {"size": 5.0})
     step.picture("4-mesh-proposal")
     w.keep()
-    w.open_card("mesh", w.kit.cards["mesh"][1])
+    step.card("mesh", "Divisions of edges")
     step.picture("5-divisions")
     w.go("mixed")
     step.do("mixed.material", {"material": "Steel"})
@@ -146,3 +172,56 @@ def walk(window: MainWindow, out: Path) -> None:
     w.selection.clear()
     deliver(session.document, out, {}, [])
     session.save(out / "cradle-tray.rivet")
+    walk_preparing(step)
+
+
+def walk_preparing(step: Walker) -> None:
+    """Looking over, splitting, joining, building and a newer revision, each on its sample part."""
+    from kind_rivet.app.kit.gather import ChoiceCard
+
+    w, session = step.window, step.window.session
+    examples = Path(__file__).resolve().parents[3] / "examples"
+    step.open(examples / "sliver_tray.step")
+    step.do("midsurface.take_faces", {"body": 1, "thickness": 1.5})
+    step.do("prepare.find", {"size": 5.0})
+    step.card("prepare", "Findings")
+    step.picture("9-findings")
+    step.do("prepare.remedy", {})
+    step.open(examples / "cradle_tray.step")
+    step.do("midsurface.extract", {})
+    card = step.card("prepare", "Split walls")
+    assert isinstance(card, ChoiceCard)
+    card.inner.form.set_values({"distance": 8.0})
+    w.stage.fit(np.array([[140.0, 60, 0], [290, 160, 10]]))
+    slot = next(k for k, h in enumerate(session.document.bodies[0].holes) if h.kind == "cut-out" and abs(h.length - 48) < 1)
+    w.selection.set("hole", [(1, slot)])
+    step.wait(lambda: session.proposal is not None)
+    step.picture("10-split")
+    w.drop()
+    w.stage.fit()
+    step.do("mesh.shells", {"size": 6.0})
+    step.do("prepare.replace", {"body": 1, "path": str(examples / "cradle_tray_rev2.step")})
+    step.card("prepare", "Newer revision")
+    step.picture("13-revision")
+    step.do("mesh.update", {})
+    step.open(examples / "cradle_assembly.step")
+    step.do("prepare.join", {"tolerance": 0.01})
+    step.card("prepare", "Join bodies")
+    step.picture("11-joined")
+    step.open(examples / "lug_inch.step")
+    shape = session.document.bodies[0].shape
+    top = next(
+        f
+        for f, x in enumerate(shape.faces)
+        if x.carrier.kind == "plane" and abs(x.carrier.data[2] - 8) < 1e-6 and abs(x.carrier.data[5]) > 0.9
+    )
+    step.do("build.plane", {"way": "face", "body": 1, "face": top, "name": "Foot top"})
+    step.do("build.point", {"points": [(40.0, 0.0, 8.0)], "name": "Rail end"})
+    w.go("part")
+    step.card("part", "Build").choose("build.circle")  # type: ignore[attr-defined]
+    w.selection.set("point", [(40.0, 0.0, 8.0, 0)])
+    session.propose("build.circle", {"points": [(40.0, 0.0, 8.0)], "radius": 12.0})
+    step.wait(lambda: session.proposal is not None)
+    w.stage.fit(np.array([[-22.0, -20, 0], [54, 20, 44]]))
+    step.picture("12-build")
+    w.drop()

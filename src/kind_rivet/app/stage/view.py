@@ -188,10 +188,10 @@ class StageView(QWidget):
             self._bead(p, self._points(at)[0], count, hand)
         taken: list[QRectF] = []
         for point, text, tint in self.labels:  # tags make way for each other; what finds no place is only a dot
-            at = self._points(point)[0]
+            spot = self._points(point)[0]
             size = QRectF(0, 0, p.fontMetrics().horizontalAdvance(text) + 12, p.fontMetrics().height() + 4)
             for dx, dy in ((10, -12), (10, 8), (-size.width() - 10, -12), (-size.width() - 10, 8), (10, -32)):
-                box = size.translated(at + QPointF(dx, dy))
+                box = size.translated(spot + QPointF(dx, dy))
                 if not any(box.intersects(other) for other in taken):
                     taken.append(box)
                     self._tag(p, box.topLeft(), text, tint)
@@ -199,7 +199,7 @@ class StageView(QWidget):
             else:
                 p.setBrush(QColor(tint))
                 p.setPen(Qt.PenStyle.NoPen)
-                p.drawEllipse(at, 3.0, 3.0)
+                p.drawEllipse(spot, 3.0, 3.0)
                 p.setBrush(Qt.BrushStyle.NoBrush)
         if self._boxing and self._pressed is not None:
             p.setPen(QPen(QColor(FOCUS), 1, Qt.PenStyle.DashLine))
