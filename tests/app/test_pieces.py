@@ -234,7 +234,7 @@ def test_route_and_pulse_tell_the_truth(tray: Document, mixed: Document) -> None
     assert "1 body" in words
     assert "stale" not in words
     changed = perform(mixed, "prepare.leave_out_holes", {"below": 5.0})
-    assert figures(changed)["midsurface"][0] == "stale"
+    assert figures(changed)["mesh"][0] == "stale"
     assert "stale" in pulse_of(changed, None)
     assert "proposal" in pulse_of(tray, mixed)
 

@@ -193,6 +193,13 @@ def test_splits_are_taken_back_from_their_list(driver: Driver, starts: dict[str,
     driver.wait(lambda: not driver.window.session.document.splits)
 
 
+def test_hard_points_are_let_go_from_their_list(driver: Driver, starts: dict[str, Document]) -> None:
+    d = perform(starts["slivers"], "prepare.hard_points", {"body": 1, "points": [(100, 100, 0)]})
+    begin(driver, d, 2)
+    driver.click(driver.button("Let go", driver.card("Hard points")))
+    driver.wait(lambda: not driver.window.session.document.hard_points)
+
+
 def test_a_newer_revision_is_reported_and_updated(driver: Driver, tray_mesh: Document) -> None:
     begin(driver, tray_mesh, 2)
     card = driver.card("Newer revision")

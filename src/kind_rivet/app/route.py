@@ -184,3 +184,29 @@ class Route(QFrame):
         bodies = self._bodies()
         if bodies:
             self.menu_for(bodies).popup(self.tree.viewport().mapToGlobal(at))
+
+    def _chosen(self) -> list[int]:
+        """Bodies chosen in Contents, else in the Stage; a word when there are none."""
+        selection = self.window_.selection
+        bodies = self._bodies() or (list(selection.items) if selection.kind == "body" else [])
+        if not bodies:
+            self.window_.say("No body is chosen. Choose one in Contents or in the Stage first.", "problem")
+        return bodies
+
+    def rename(self) -> None:
+        """Edit the name of the chosen body in its line."""
+        for body in self._chosen()[:1]:
+            for k in range(self.tree.topLevelItemCount()):
+                item = self.tree.topLevelItem(k)
+                if item is not None and item.data(0, Qt.ItemDataRole.UserRole) == f"body:{body}":
+                    self.tree.editItem(item, 0)
+
+    def pop_menu(self) -> None:
+        bodies = self._chosen()
+        if bodies:
+            self.menu_for(bodies).popup(self.tree.mapToGlobal(QPoint(20, 20)))
+
+    def remove(self) -> None:
+        bodies = self._chosen()
+        if bodies:
+            self.window_.session.do("part.remove", {"bodies": bodies})

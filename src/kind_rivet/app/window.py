@@ -47,6 +47,15 @@ FILES = (
     "All that can be opened (*.step *.stp *.iges *.igs *.brep *.stl *.obj *.ply *.vtu *.exo *.STEP *.STP *.IGS *.STL);;"
     "Geometry (*.step *.stp *.iges *.igs *.brep);;Facets (*.stl *.obj *.ply);;Meshes (*.vtu *.exo)"
 )
+SERVED_BY = {  # operations whose buttons are on a card of another name
+    "part.save_view": ("part", "Views and section"),
+    "prepare.find": ("prepare", "Findings"),
+    "prepare.remedy": ("prepare", "Findings"),
+    "prepare.give_back": ("prepare", "Look past edges"),
+    "prepare.take_back_split": ("prepare", "Split walls"),
+    "prepare.drop_hard": ("prepare", "Hard points"),
+    "prepare.replace": ("prepare", "Newer revision"),
+}
 SAMPLE = Path(__file__).resolve().parents[3] / "examples" / "cradle_tray.step"
 
 
@@ -217,6 +226,12 @@ class MainWindow(QMainWindow):
                     operation = all_operations()[name]
                     add(f"do:{name}", operation.title, operation.help, partial(self.open_choice, stop, card, name))
                 add(f"card:{stop}:{card.title}", card.title, card.head.toolTip() or card.title, lambda s=stop, c=card: self.open_card(s, c))  # type: ignore[misc]
+        for name, (stop, title) in SERVED_BY.items():
+            operation = all_operations()[name]
+            card = next(c for c in self.kit.cards[stop] if c.title == title)
+            add(f"do:{name}", operation.title, operation.help, partial(self.open_card, stop, card))
+        for name, run in (("part.rename", self.route.rename), ("part.colour", self.route.pop_menu), ("part.remove", self.route.remove)):
+            add(f"do:{name}", all_operations()[name].title, all_operations()[name].help, run)
         for action in self.actions_.actions.values():
             if action.key:
                 QShortcut(QKeySequence(action.key), self).activated.connect(lambda a=action: a.run() if a.enabled() else None)

@@ -6,9 +6,11 @@ it is needed. The document travels by pickle; a crash or a stop costs only the w
 
 from __future__ import annotations
 
+import atexit
 import multiprocessing
 import pickle
 import traceback
+import weakref
 from dataclasses import dataclass
 from multiprocessing.connection import Connection
 from typing import Any
@@ -70,6 +72,16 @@ def _work(pipe: Connection) -> None:
             return
 
 
+_ALIVE: weakref.WeakSet[Worker] = weakref.WeakSet()
+
+
+@atexit.register
+def _stop_all() -> None:
+    """No worker outlives the program (they are no daemons, so Python would wait for them)."""
+    for worker in list(_ALIVE):
+        worker.stop()
+
+
 class Worker:
     """One process with a pipe; `job` sends work, messages are read from `pipe`."""
 
@@ -78,6 +90,7 @@ class Worker:
         self.pipe, theirs = context.Pipe()
         self.process = context.Process(target=_work, args=(theirs,))  # no daemon: it may fork for kernel calls; it ends when the pipe does
         self.process.start()
+        _ALIVE.add(self)
         theirs.close()
 
     def job(self, document: Any, name: str, parameters: dict[str, Any]) -> None:

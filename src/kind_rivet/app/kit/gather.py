@@ -32,7 +32,7 @@ class Slot:
 class GatherCard(OperationCard):
     """An operation with slots; when all needed ones are filled the proposal is made at once."""
 
-    def __init__(self, window: MainWindow, name: str, slots: tuple[Slot, ...], on_sheet: bool = False, hint: str = "", at_once: bool = True, skip: set[str] | None = None) -> None:  # fmt: skip
+    def __init__(self, window: MainWindow, name: str, slots: tuple[Slot, ...], on_sheet: bool = False, hint: str = "", at_once: bool = True, skip: set[str] | None = None, below: QWidget | None = None) -> None:  # fmt: skip
         taken = {"body", "bodies", "edge", "face", "curve", "curves", "points", "faces", "edges"} | (skip or set())
         super().__init__(window, all_operations()[name], skip=taken, hint=hint)
         self.slots, self.on_sheet, self.at_once = slots, on_sheet, at_once
@@ -51,6 +51,9 @@ class GatherCard(OperationCard):
             self.slot_buttons.append(button)
             rows.addWidget(button)
         self.rows.insertLayout(1, rows)
+        self.below = below
+        if below is not None:
+            self.rows.addWidget(below)
 
     def open(self) -> None:
         self.filled = {}
@@ -111,6 +114,8 @@ class GatherCard(OperationCard):
             self.gather()
         super().refresh()
         self._show()
+        if self.below is not None and hasattr(self.below, "refresh"):
+            self.below.refresh()
 
     def _show(self) -> None:
         for k, (slot, button) in enumerate(zip(self.slots, self.slot_buttons, strict=True)):

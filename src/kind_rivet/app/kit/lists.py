@@ -91,6 +91,16 @@ class SplitList(_BackList):
         self.window_.session.do("prepare.take_back_split", {"number": entry})
 
 
+class HardPointList(_BackList):
+    button = "Let go"
+
+    def entries(self) -> list[tuple[str, Any]]:
+        return [(f"hard point at {place_words(p.place)}", (p.body, p.place)) for p in self.window_.session.shown.hard_points]
+
+    def take_back(self, entry: Any) -> None:
+        self.window_.session.do("prepare.drop_hard", {"body": entry[0], "near": entry[1]})
+
+
 class FaultsCard(Card):
     """What would hurt the mesh, worst first, with measured widths and remedies."""
 

@@ -9,7 +9,7 @@ import numpy as np
 
 from kind_rivet.app.kit.card import Card, OperationCard
 from kind_rivet.app.kit.gather import ChoiceCard, GatherCard, Slot
-from kind_rivet.app.kit.lists import LookedPastList, SplitList
+from kind_rivet.app.kit.lists import HardPointList, LookedPastList, SplitList
 from kind_rivet.core.document.document import Document
 from kind_rivet.core.document.preparing import working_shape
 
@@ -158,7 +158,13 @@ def prepare_tools(window: MainWindow) -> list[Card]:
     return [
         ChoiceCard(window, "Look past edges", "Faces on both sides of an edge are meshed as one.", past, LookedPastList(window)),
         ChoiceCard(window, "Split walls", "Edges drawn on walls, so that the mesh follows them.", split, SplitList(window)),
-        card("prepare.hard_points", Slot("Points", "point", points_on_body, many=True), on_sheet=True, at_once=False),
+        card(
+            "prepare.hard_points",
+            Slot("Points", "point", points_on_body, many=True),
+            on_sheet=True,
+            at_once=False,
+            below=HardPointList(window),
+        ),
         ChoiceCard(window, "Remove features", "Holes, blends, bosses: taken off the solid, the gap closed.", remove),
         ChoiceCard(window, "Cut bodies", "Into pieces that share their interface, or to a symmetric sector.", cut),
         ChoiceCard(window, "Join bodies", "So that their meshes share nodes; the Stage shows joined, free and junction edges.", join),

@@ -8,7 +8,6 @@ import numpy as np
 
 from kind_rivet.core.errors import Refused
 from kind_rivet.core.geometry.carriers import Floats, unit
-from kind_rivet.core.geometry.kernel.build import circle_through
 from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.geometry.shape import Shape
 
@@ -38,6 +37,17 @@ def circle_of_edge(shape: Shape, edge: int) -> Measured:
     return Measured(
         r, "length", f"radius {r:.5g}, centre ({c[0]:.5g}, {c[1]:.5g}, {c[2]:.5g})", np.array([c, shape.points[shape.edges[edge].nodes[0]]])
     )
+
+
+def circle_through(a: Floats, b: Floats, c: Floats) -> tuple[Floats, Floats, float]:
+    """Centre, axis and radius of the circle through three points. Raises `Refused` for points in a line."""
+    u, v = np.subtract(b, a), np.subtract(c, a)
+    normal = np.cross(u, v)
+    area = float(np.linalg.norm(normal))
+    if area < 1e-9 * max(float(u @ u), float(v @ v), 1e-300):
+        raise Refused("The three points lie in a line, so no circle runs through them.", "Choose a third point off the line.")
+    centre = a + (np.cross(normal, u) * (v @ v) + np.cross(v, normal) * (u @ u)) / (2 * area**2)
+    return centre, normal / area, float(np.linalg.norm(centre - a))
 
 
 def circle_of_points(a: Floats, b: Floats, c: Floats) -> Measured:

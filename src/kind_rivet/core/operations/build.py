@@ -14,6 +14,7 @@ from kind_rivet.core.errors import Refused
 from kind_rivet.core.geometry.carriers import frame, unit
 from kind_rivet.core.geometry.kernel import build, edits
 from kind_rivet.core.geometry.kernel.edits import Piece
+from kind_rivet.core.geometry.measure import circle_through
 from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.operations.bodies import exact, with_kernel
 from kind_rivet.core.operations.part import free_name, new_body
@@ -156,7 +157,7 @@ def build_circle(document: Document, parameters: BuildCircle, progress: Progress
     if parameters.way == "three points":
         if len(parameters.points) < 3:
             raise Refused("This needs three points.", "Choose them in the Stage.")
-        centre, axis, radius = build.circle_through(*(np.array(p) for p in parameters.points[:3]))
+        centre, axis, radius = circle_through(*(np.array(p) for p in parameters.points[:3]))
     else:
         centre, axis, radius = np.array(parameters.points[0]), np.array(parameters.axis), parameters.radius
     return _added(document, parameters.name, build.circle(centre, axis, radius), f"{{name}}: radius {radius:.5g} {document.units}.")

@@ -251,7 +251,7 @@ def without_bodies(document: Document, keys: set[int]) -> Document:
 class SaveView(Parameters):
     name: str = Field(min_length=1, title="Name")
     camera: tuple[float, ...] = Field(min_length=10, max_length=10, title="Camera")
-    hidden: tuple[str, ...] = ()
+    hidden: tuple[str, ...] = Field((), title="Hidden", description="What is not shown, as `body:1` or `part:2`")
 
 
 @operation("part.save_view", "Save this view", "part", SaveView)

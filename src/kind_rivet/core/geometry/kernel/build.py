@@ -49,17 +49,6 @@ def circle(centre: Floats, axis: Floats, radius: float) -> Piece:
     return piece_of(BRepBuilderAPI_MakeWire(edge).Wire(), "wire")
 
 
-def circle_through(a: Floats, b: Floats, c: Floats) -> tuple[Floats, Floats, float]:
-    """Centre, axis and radius of the circle through three points. Raises `Refused` for points in a line."""
-    u, v = np.subtract(b, a), np.subtract(c, a)
-    normal = np.cross(u, v)
-    area = float(np.linalg.norm(normal))
-    if area < 1e-9 * max(float(u @ u), float(v @ v), 1e-300):
-        raise Refused("The three points lie in a line, so no circle runs through them.", "Choose a third point off the line.")
-    centre = a + (np.cross(normal, u) * (v @ v) + np.cross(v, normal) * (u @ u)) / (2 * area**2)
-    return centre, normal / area, float(np.linalg.norm(centre - a))
-
-
 def face_from(wires: list[Bytes]) -> Piece:
     """A plane face whose outer border is the longest closed wire, the others its holes.
 
