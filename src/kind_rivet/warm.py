@@ -42,6 +42,8 @@ def plate_document() -> Document:
 
 
 def main() -> None:
+    from kind_rivet.core.geometry.soup import shape_from_triangles
+    from kind_rivet.core.geometry.split import distance_to_lines, split_faces
     from kind_rivet.core.meshing.free.fill import fill
     from kind_rivet.core.operations.quality import document_holds
     from kind_rivet.core.repair.drag import NodeDrag
@@ -59,6 +61,10 @@ def main() -> None:
     document = perform(document, "mesh.shells", {"size": 4.0})
     print(f"  midsurface, shells {time.perf_counter() - started:4.1f} s", flush=True)
     NodeDrag(document.mesh, document_holds(document), document.limit_sheet, 4.0, document.mesh.nodes - 1).to(document.mesh.points[-1])
+    box = plate()
+    shape_from_triangles(box.points[box.facets].reshape(-1, 3), np.arange(3 * len(box.facets), dtype=np.int32).reshape(-1, 3))
+    split_faces(document.sheets[1].shape, "circle", (20.0, 15.0, 1.0, 0.0, 0.0, 1.0, 5.0), np.array([20.0, 15.0, 1.0]))
+    distance_to_lines(box.points, box.points)
     print(f"  done in {time.perf_counter() - started:.1f} s", flush=True)
     sys.stdout.flush()
 

@@ -153,7 +153,7 @@ def _ring(shape: Shape, d: Floats) -> _Cut:
         )
 
     def field(p: Floats) -> Floats:
-        return np.min([_distance_to_lines(np.ascontiguousarray(p), line) for line in lines], axis=0) - distance
+        return np.min([distance_to_lines(np.ascontiguousarray(p), line) for line in lines], axis=0) - distance
 
     u, v = frame(axis)
 
@@ -167,7 +167,7 @@ def _goes_round(chain: Floats, centre: Floats, axis: Floats) -> bool:
 
 
 @kernel
-def _distance_to_lines(p, line):  # type: ignore[no-untyped-def]
+def distance_to_lines(p, line):  # type: ignore[no-untyped-def]
     """Least distance (n,) of points (n, 3) from the sides of a polyline (k, 3)."""
     out = np.empty(len(p))
     for i in range(len(p)):
