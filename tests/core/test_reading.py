@@ -284,3 +284,16 @@ def test_open_solids_come_in_as_sheets_and_inverted_ones_are_turned(tmp_path: Pa
     d = opened(tmp_path / "inverted.brep")
     assert d.bodies[0].shape.volume == pytest.approx(1000)
     assert any("inside out" in n for n in d.notes)
+
+
+def test_the_same_body_twice_is_named(tmp_path: Path) -> None:
+    from OCP.BRepPrimAPI import BRepPrimAPI_MakeBox
+    from OCP.BRepTools import BRepTools
+
+    from kind_rivet.core.geometry.kernel.edits import compound
+
+    boxes = [BRepPrimAPI_MakeBox(10.0, 10.0, 10.0).Shape() for _ in range(2)]
+    BRepTools.Write_s(compound(boxes), str(tmp_path / "twice.brep"))
+    d = opened(tmp_path / "twice.brep")
+    assert len(d.bodies) == 2
+    assert any("the same body in the same place" in n for n in d.notes)

@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 
 from kind_rivet.core.checks.gate import check
 from kind_rivet.core.document.document import Document
+from kind_rivet.core.document.preparing import _crosses_itself
 from kind_rivet.core.errors import Refused
 from kind_rivet.core.geometry.faults import find_faults
 from kind_rivet.core.geometry.rays import FacetTree
@@ -109,6 +112,21 @@ def test_gaps_twins_and_close_points_are_found() -> None:
         np.vstack((a.normals, a.normals)), a.faces * 2, a.edges, False,
     )  # fmt: skip
     assert sum(f.kind == "twin" for f in find_faults(doubled, 5.0, (), False)) == 6
+
+
+def test_regions_that_would_overlap_when_laid_flat_keep_their_edges(tray_sheet: Document) -> None:
+    """All bends of the tray looked past: the pattern of a whole tray still lies flat, a closed ring of walls does not."""
+    d = perform(tray_sheet, "prepare.look_past_by", {"by": "angle", "below": 100.0})
+    d = perform(d, "mesh.shells", {"size": 8.0})
+    assert not any(f.grade == "blocking" for f in check(d))
+    assert pieces(d.mesh) == 1
+    assert _crosses_itself([np.array([(0, 0), (4, 0), (4, 4), (2, -1)], float)])
+    assert not _crosses_itself([np.array([(0, 0), (4, 0), (4, 4), (0, 4)], float), np.array([(1, 1), (1, 2), (2, 2)], float)])
+
+
+def test_a_wall_that_was_left_out_closes_the_gate(tray_mesh: Document) -> None:
+    bare = replace(tray_mesh, mesh=tray_mesh.mesh.without_elements(tray_mesh.mesh.face == 3))
+    assert any(f.grade == "blocking" and "Walls without elements" in f.text for f in check(bare))
 
 
 # -- splits --------------------------------------------------------------------------

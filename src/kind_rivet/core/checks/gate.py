@@ -65,6 +65,9 @@ def check(document: Document) -> list[Finding]:
     inverted = np.flatnonzero(document.quality.values[:, 7] <= 0)
     if len(inverted):
         out.append(Finding(BLOCKING, f"{len(inverted)} elements are inverted or collapsed.", elements=tuple(inverted.tolist())))
+    bare_walls = _walls_without_elements(document)
+    if bare_walls:
+        out.append(Finding(BLOCKING, f"Walls without elements: {', '.join(bare_walls[:6])}."))
     no_wall = np.flatnonzero(mesh.is_shell & (mesh.thickness <= 0))
     if len(no_wall):
         out.append(Finding(BLOCKING, f"{len(no_wall)} shells have no thickness.", elements=tuple(no_wall.tolist())))
@@ -95,6 +98,22 @@ def check(document: Document) -> list[Finding]:
     sides = shell_sides(mesh.shells())
     if len(sides.junctions):
         out.append(Finding(NOTE, f"{len(sides.junctions)} sides join three or more shells."))
+    return out
+
+
+def _walls_without_elements(document: Document) -> list[str]:
+    """Walls of meshed sheets that the mesher left out; strips narrower than half the size are looked past on purpose."""
+    mesh, out = document.mesh, []
+    shared = {k for group in document.joined for k in group}  # a common wall has its elements under one body only
+    for key, sheet in document.meshed.items():
+        mine = mesh.is_shell & (mesh.body == key)
+        if key in shared or not mine.any() or not any(b.key == key for b in document.bodies):
+            continue
+        shape = sheet.shape
+        count = np.bincount(np.maximum(mesh.face[mine], 0), minlength=len(shape.faces))[: len(shape.faces)]
+        width = 2 * shape.face_area / np.maximum(shape.face_border_length, 1e-300)
+        for f in np.flatnonzero((count == 0) & (width > 0.5 * document.choices.size)).tolist():
+            out.append(f"{document.body(key).name} {f + 1}")
     return out
 
 

@@ -11,6 +11,7 @@ from kind_rivet.core.document.changes import Split
 from kind_rivet.core.document.document import Document
 from kind_rivet.core.errors import Refused
 from kind_rivet.core.geometry.carriers import Floats
+from kind_rivet.core.geometry.faults import dihedral
 from kind_rivet.core.geometry.recognise import recognise, recognise_edges
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.geometry.simplify import look_past
@@ -61,7 +62,7 @@ def prepared(document: Document, key: int, must: Split | None = None) -> tuple[S
         shape, kept, refused_faces = _past(shape, {int(e) for e in edges if e >= 0}, run_on)
         thickness = thickness[kept]
         if refused_faces:
-            notes.append(f"{name}: {refused_faces} regions could not be laid flat as one and keep their edges.")
+            notes.append(f"{name}: {refused_faces} edges were not looked past: the region could not be laid flat.")
     return replace(sheet, shape=shape, thickness=thickness), notes
 
 
@@ -82,20 +83,28 @@ def _of_new_faces(sheet: Sheet, shape: Shape, first: int) -> Floats:
 
 
 def _past(shape: Shape, edges: set[int], run_on: set[int]) -> tuple[Shape, NDArray[np.int64], int]:
-    """Edges looked past where the regions that come of it can still be laid flat; else those regions keep theirs."""
+    """Edges looked past where the regions that come of it can still be laid flat.
+
+    In regions that cannot, edges are tried one by one, those with the least turn first.
+    """
+    joined, kept = look_past(shape, edges, run_on)
+    bad: set[int] = set()
+    for f, members in enumerate(_old_faces(shape, joined)):
+        if len(members) > 1 and not _lies_flat(joined, f):
+            bad |= members
+    if not bad:
+        return joined, kept, 0
+    doubtful = sorted((e for e in edges - run_on if set(shape.edge_faces[e]) <= bad), key=lambda e: dihedral(shape, e))
+    accepted = edges - set(doubtful)
     refused = 0
-    for _ in range(3):
-        joined, kept = look_past(shape, edges, run_on)
-        bad: set[int] = set()
-        old_of = _old_faces(shape, joined)
-        for f in range(len(joined.faces)):
-            if len(old_of[f]) > 1 and not _lies_flat(joined, f):
-                bad |= old_of[f]
-                refused += 1
-        if not bad:
-            return joined, kept, refused
-        edges = {e for e in edges if not set(shape.edge_faces[e]) <= bad}
-    joined, kept = look_past(shape, set(), run_on)
+    for e in doubtful:
+        trial, _ = look_past(shape, accepted | {e}, run_on)
+        facet = int(np.flatnonzero(shape.facet_face == shape.edge_faces[e][0])[0])
+        if _lies_flat(trial, int(trial.facet_face[facet])):
+            accepted.add(e)
+        else:
+            refused += 1
+    joined, kept = look_past(shape, accepted, run_on)
     return joined, kept, refused
 
 
@@ -116,7 +125,30 @@ def _lies_flat(shape: Shape, face: int) -> bool:
     flat = ((b - a)[:, 0] * (c - a)[:, 1] - (b - a)[:, 1] * (c - a)[:, 0]) / 2
     true = shape.facet_area[shape.facet_face == face]
     large = true > 1e-6 * true.sum()
-    return bool(np.all(flat[large] > 0) and np.all(np.abs(np.log(flat[large] / true[large])) < np.log(3)))
+    if not (np.all(flat[large] > 0) and np.all(np.abs(np.log(flat[large] / true[large])) < np.log(3))):
+        return False
+    return not _crosses_itself([np.concatenate([patch.flat[p.corners[:-1]] for p in loop]) for loop in patch.loops])
+
+
+def _crosses_itself(loops: list[Floats]) -> bool:
+    """Do sides of closed polygons in the plane cross or touch others that are not their neighbours?"""
+    a = np.concatenate(loops)
+    b = np.concatenate([np.roll(loop, -1, axis=0) for loop in loops])
+    owner = np.concatenate([np.full(len(loop), k) for k, loop in enumerate(loops)])
+    place = np.concatenate([np.arange(len(loop)) for loop in loops])
+    count = np.array([len(loop) for loop in loops])[owner]
+
+    def side(p: Floats, q: Floats, r: Floats) -> Floats:
+        return np.asarray((q[..., 0] - p[..., 0]) * (r[..., 1] - p[..., 1]) - (q[..., 1] - p[..., 1]) * (r[..., 0] - p[..., 0]))
+
+    for k in range(len(a)):
+        rest = slice(k + 1, None)
+        near = (owner[rest] == owner[k]) & np.isin((place[rest] - place[k]) % count[k], (0, 1, count[k] - 1))
+        s1, s2 = side(a[k], b[k], a[rest]), side(a[k], b[k], b[rest])
+        t1, t2 = side(a[rest], b[rest], a[k]), side(a[rest], b[rest], b[k])
+        if np.any((s1 * s2 <= 0) & (t1 * t2 <= 0) & ((s1 != s2) | (t1 != t2)) & ~near):
+            return True
+    return False
 
 
 def find_edges(shape: Shape, middles: Floats, lengths: Floats, slack: float) -> NDArray[np.int64]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Callable
 from dataclasses import replace
 from typing import Any
@@ -21,6 +22,7 @@ from kind_rivet.core.operations.registry import Parameters, Progress, operation
 
 Triple = tuple[float, float, float]
 LIMIT = 20.0  # seconds one kernel call may take
+BUDGET = 60.0  # seconds all attempts of one removal may take together
 
 
 def with_kernel(function: Callable[..., Any], arguments: tuple[Any, ...], doing: str, limit: float = LIMIT) -> Any:
@@ -94,9 +96,13 @@ def _removed(
     places = {faces: [_place(body, f) for f in faces] for faces in features}
     failed: list[tuple[tuple[int, ...], str]] = []
     removed = 0
+    until = time.monotonic() + BUDGET
 
     def attempt(document: Document, lot: list[tuple[int, ...]]) -> Document:
         nonlocal removed
+        if time.monotonic() > until:
+            failed.extend((faces, "the time ran out before it was tried.") for faces in lot)
+            return document
         now = document.body(body.key)
         faces = tuple(sorted({_found(now, p) for faces in lot for p in places[faces]}))
         progress(removed / len(features), f"removing {len(lot)} features")
