@@ -25,7 +25,7 @@ class Driver:
     def __init__(self, window: MainWindow) -> None:
         self.window = window
 
-    def wait(self, condition: Callable[[], object], limit: float = 25.0) -> None:
+    def wait(self, condition: Callable[[], object], limit: float = 90.0) -> None:
         until = time.monotonic() + limit
         while not condition():
             QApplication.processEvents()
