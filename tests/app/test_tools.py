@@ -14,7 +14,8 @@ from PySide6.QtWidgets import QApplication, QListWidget
 
 from kind_rivet.app.kit.card import Card, OperationCard
 from kind_rivet.app.kit.gather import ChoiceCard, GatherCard
-from kind_rivet.app.kit.lists import FaultsCard, MeasureCard, RevisionCard, ViewsCard
+from kind_rivet.app.kit.looking import MeasureCard, ViewsCard
+from kind_rivet.app.kit.preparing import FaultsCard, RevisionCard
 from kind_rivet.core.document.document import Document
 from kind_rivet.core.operations import perform
 from tests.app.conftest import Driver, MainWindow, apply_theme
@@ -115,7 +116,7 @@ def shared(qapp: QApplication, tmp_path_factory: pytest.TempPathFactory) -> Iter
 
 
 def begin(driver: Driver, document: Document, stop: int) -> None:
-    driver.window.session._become(document)
+    driver.window.session.begin(document)
     driver.stop(stop)
     driver.window.stage.look("top")
     QApplication.processEvents()
@@ -188,6 +189,31 @@ def test_findings_lead_to_their_place_and_remedies_are_one_click(driver: Driver,
     assert len(session.document.looked_past) < entries
 
 
+def test_what_was_chosen_for_another_tool_is_not_proposed_unasked(driver: Driver, starts: dict[str, Document]) -> None:
+    begin(driver, starts["slivers"], 2)
+    driver.card("Findings")
+    driver.window.set_lens("edge")
+    driver.window.selection.set("edge", [(1, 3)])
+    driver.card("Look past edges")
+    QTest.qWait(700)
+    assert driver.window.session.proposal is None
+    assert not driver.window.session.busy
+    assert not driver.window.selection.items
+
+
+def test_a_proposal_by_itself_waits_for_work_that_was_asked_for(driver: Driver, starts: dict[str, Document]) -> None:
+    begin(driver, starts["slivers"], 2)
+    card = driver.card("Look past edges")
+    assert isinstance(card, ChoiceCard)
+    driver.window.selection.set("edge", [(1, 3)])
+    session = driver.window.session
+    session.do("prepare.find", {})
+    card.inner._again.start(0)
+    QApplication.processEvents()
+    driver.wait(lambda: session.document.faults)
+    driver.wait(lambda: session.proposal is not None)
+
+
 def test_splits_are_taken_back_from_their_list(driver: Driver, starts: dict[str, Document]) -> None:
     d = perform(starts["slivers"], "prepare.split_circle", {"body": 1, "centre": (100, 100, 0), "radius": 6.0})
     begin(driver, d, 2)
@@ -240,10 +266,6 @@ def test_measuring_shows_words_and_a_line(row: int, clicks: list[Point], words: 
         driver.click_stage(np.array(place, float), CTRL if k else Qt.KeyboardModifier.NoModifier)
     assert words in card.result.text().lower()
     assert driver.window.stage.ghost_paths
-    what = card.combo.currentData()
-    d = perform(starts["plates"], "part.measure", {"what": "distance", "points": [(0, 0, 0), (3, 4, 0)]})
-    assert what
-    assert d.notes[0].startswith("Distance 5")
 
 
 def test_views_are_saved_by_name_gone_back_to_and_sections_cut(driver: Driver, starts: dict[str, Document]) -> None:

@@ -175,7 +175,7 @@ def test_undo_runs_deep(driver: Driver) -> None:
     from dataclasses import replace
 
     for k in range(250):
-        session._become(replace(session.document, name=f"step {k}"))
+        session.begin(replace(session.document, name=f"step {k}"))
     w.stage.setFocus()
     for _ in range(210):
         driver.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)

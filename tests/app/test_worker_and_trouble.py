@@ -28,7 +28,7 @@ def last_message(driver: Driver) -> str:
 
 def test_stop_works_at_once_and_nothing_is_lost(driver: Driver, tray_sheet: Document) -> None:
     session = driver.window.session
-    session._become(tray_sheet)
+    session.begin(tray_sheet)
     driver.stop(4)
     session.propose("mesh.shells", {"size": 1.2})
     driver.wait(lambda: session.busy and driver.window.stop_button.isVisible())
@@ -43,7 +43,7 @@ def test_stop_works_at_once_and_nothing_is_lost(driver: Driver, tray_sheet: Docu
 
 def test_a_dying_worker_costs_only_its_operation(driver: Driver, tray_sheet: Document) -> None:
     session = driver.window.session
-    session._become(tray_sheet)
+    session.begin(tray_sheet)
     session.propose("mesh.shells", {"size": 1.5})
     assert session._worker is not None
     os.kill(session._worker.process.pid, signal.SIGKILL)
@@ -69,7 +69,7 @@ def test_bad_parts_leave_the_window_alive(driver: Driver, tmp_path: Path, name: 
 
 def test_refusals_are_said_in_the_pulse_line(driver: Driver, tray_sheet: Document) -> None:
     session = driver.window.session
-    session._become(tray_sheet)
+    session.begin(tray_sheet)
     driver.stop(4)
     card = driver.card("Mesh with shells")
     driver.type(card.form.fields["size"], "0")  # type: ignore[attr-defined]
@@ -81,7 +81,7 @@ def test_refusals_are_said_in_the_pulse_line(driver: Driver, tray_sheet: Documen
 
 def test_drop_goes_back_for_nothing(driver: Driver, tray_sheet: Document) -> None:
     session = driver.window.session
-    session._become(tray_sheet)
+    session.begin(tray_sheet)
     driver.stop(4)
     card = driver.card("Mesh with shells")
     driver.type(card.form.fields["size"], "12")  # type: ignore[attr-defined]
@@ -95,7 +95,7 @@ def test_drop_goes_back_for_nothing(driver: Driver, tray_sheet: Document) -> Non
 
 def test_window_answers_while_a_worker_works(driver: Driver, tray_sheet: Document) -> None:
     session = driver.window.session
-    session._become(tray_sheet)
+    session.begin(tray_sheet)
     session.propose("mesh.shells", {"size": 4.0})
     longest, last = 0.0, time.monotonic()
     while session.busy:
@@ -149,7 +149,7 @@ def test_kill_while_meshing_keeps_what_was_saved(tray_sheet: Document, tmp_path:
 
 def test_unsaved_work_comes_back(driver: Driver, tray_sheet: Document) -> None:
     session = driver.window.session
-    session._become(tray_sheet)
+    session.begin(tray_sheet)
     session._write_recovery()
     driver.wait(lambda: session.recovery_path.exists())
     from kind_rivet.app.session import Session

@@ -267,7 +267,7 @@ def test_open_solids_come_in_as_sheets_and_inverted_ones_are_turned(tmp_path: Pa
     from OCP.BRepTools import BRepTools
     from OCP.TopoDS import TopoDS_Shell, TopoDS_Solid
 
-    from kind_rivet.core.geometry.kernel.edits import parts_of
+    from kind_rivet.core.geometry.kernel.parts import parts_of
 
     box = BRepPrimAPI_MakeBox(10.0, 10.0, 10.0).Shape()
     builder, shell, solid = BRep_Builder(), TopoDS_Shell(), TopoDS_Solid()
@@ -290,7 +290,7 @@ def test_the_same_body_twice_is_named(tmp_path: Path) -> None:
     from OCP.BRepPrimAPI import BRepPrimAPI_MakeBox
     from OCP.BRepTools import BRepTools
 
-    from kind_rivet.core.geometry.kernel.edits import compound
+    from kind_rivet.core.geometry.kernel.parts import compound
 
     boxes = [BRepPrimAPI_MakeBox(10.0, 10.0, 10.0).Shape() for _ in range(2)]
     BRepTools.Write_s(compound(boxes), str(tmp_path / "twice.brep"))

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from pathlib import Path
 
 import numpy as np
 import pytest
 
 from kind_rivet.core.checks.gate import check
 from kind_rivet.core.document.document import Document
-from kind_rivet.core.document.preparing import _crosses_itself
+from kind_rivet.core.document.store import load, save
 from kind_rivet.core.errors import Refused
 from kind_rivet.core.geometry.faults import find_faults
 from kind_rivet.core.geometry.rays import FacetTree
@@ -18,6 +19,7 @@ from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.geometry.simplify import look_past
 from kind_rivet.core.geometry.split import split_faces
 from kind_rivet.core.mesh.topology import pieces
+from kind_rivet.core.meshing.lies_flat import crosses_itself
 from kind_rivet.core.meshing.parity import odd_changes
 from kind_rivet.core.operations import perform
 from kind_rivet.core.operations.regions import faults_of
@@ -120,8 +122,8 @@ def test_regions_that_would_overlap_when_laid_flat_keep_their_edges(tray_sheet: 
     d = perform(d, "mesh.shells", {"size": 8.0})
     assert not any(f.grade == "blocking" for f in check(d))
     assert pieces(d.mesh) == 1
-    assert _crosses_itself([np.array([(0, 0), (4, 0), (4, 4), (2, -1)], float)])
-    assert not _crosses_itself([np.array([(0, 0), (4, 0), (4, 4), (0, 4)], float), np.array([(1, 1), (1, 2), (2, 2)], float)])
+    assert crosses_itself([np.array([(0, 0), (4, 0), (4, 4), (2, -1)], float)])
+    assert not crosses_itself([np.array([(0, 0), (4, 0), (4, 4), (0, 4)], float), np.array([(1, 1), (1, 2), (2, 2)], float)])
 
 
 def test_a_wall_that_was_left_out_closes_the_gate(tray_mesh: Document) -> None:
@@ -258,6 +260,21 @@ def test_changing_a_count_leaves_the_other_walls_alone(tray_mesh: Document) -> N
     assert all(np.allclose(before[n], after[n], atol=1e-9) for n in kept)
     for lines in d.mesh_edges[1]:
         assert set(lines.tolist()) <= set(after)
+
+
+def test_what_stays_is_known_after_saving_and_opening_and_after_a_first_change(tray_mesh: Document, tmp_path: Path) -> None:
+    save(tray_mesh, tmp_path / "tray.rivet")
+    longest = max(range(len(tray_mesh.mesh_edges[1])), key=lambda e: len(tray_mesh.mesh_edges[1][e]))
+    count = len(tray_mesh.mesh_edges[1][longest])
+    change = {"body": 1, "edges": [longest], "count": count}
+    opened = perform(load(tmp_path / "tray.rivet"), "mesh.divisions", change)
+    direct = perform(tray_mesh, "mesh.divisions", change)
+    assert np.array_equal(opened.mesh.node_id, direct.mesh.node_id)
+    split = perform(direct, "prepare.split_circle", {"body": 1, "centre": (30, 90, 0.75), "radius": 9.0})
+    split = perform(split, "mesh.update", {})
+    again = perform(split, "prepare.hard_points", {"body": 1, "points": [(60, 140, 0)]})
+    again = perform(again, "mesh.update", {})
+    assert any("1 of 10 walls" in n for n in again.notes), again.notes
 
 
 def test_hand_counts_follow_their_edge_through_a_split(tray_mesh: Document) -> None:

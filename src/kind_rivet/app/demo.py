@@ -101,8 +101,7 @@ class Walker:
         from kind_rivet.core.document.document import Document
 
         session = self.window.session
-        session.stop(quietly=True)
-        session._become(Document())
+        session.begin(Document())
         self.window.look.hidden = set()
         self.window.stage.box = None
         self.window.open_path(path)

@@ -83,6 +83,16 @@ class Session(QObject):
     def busy(self) -> bool:
         return self._notifier is not None
 
+    @property
+    def keeping(self) -> bool:
+        """Is work running whose result is kept without asking?"""
+        return self.busy and self._keep_at_once
+
+    def begin(self, document: Document) -> None:
+        """Go on with another document; the present one stays in the history."""
+        self.stop(quietly=True)
+        self._become(document)
+
     def warm(self) -> None:
         """Have a worker waiting."""
         if self._spare is None:

@@ -111,7 +111,7 @@ class OperationCard(Card):
         self.rows.addLayout(buttons)
         self._again = QTimer(self)
         self._again.setSingleShot(True)
-        self._again.timeout.connect(self.propose)
+        self._again.timeout.connect(self._propose_when_free)
 
     def open(self) -> None:
         if self.preset is not None and not self._touched:
@@ -127,6 +127,13 @@ class OperationCard(Card):
     def propose(self) -> None:
         self.window_.proposing = self
         self.window_.session.propose(self.operation.name, self.parameters())
+
+    def _propose_when_free(self) -> None:
+        """A proposal made by itself never cuts off work that was asked for."""
+        if self.window_.session.keeping:
+            self._again.start(200)
+        elif self.isVisible():
+            self.propose()
 
     def _edited(self) -> None:
         self._touched = True

@@ -23,7 +23,8 @@ from PySide6.QtWidgets import (
 from kind_rivet.app.kit.card import Card, OperationCard
 from kind_rivet.app.kit.form import NumberField
 from kind_rivet.app.kit.gather import GatherCard, Slot
-from kind_rivet.app.kit.lists import FaultsCard, MeasureCard, RevisionCard, ViewsCard
+from kind_rivet.app.kit.looking import MeasureCard, ViewsCard
+from kind_rivet.app.kit.preparing import FaultsCard, RevisionCard
 from kind_rivet.app.kit.tools import faces, part_tools, prepare_tools
 from kind_rivet.app.theme import number
 from kind_rivet.core.document.document import Document

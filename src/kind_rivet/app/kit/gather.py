@@ -6,8 +6,9 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
-from PySide6.QtWidgets import QComboBox, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QComboBox, QPushButton, QVBoxLayout
 
+from kind_rivet.app.kit.back_list import BackList
 from kind_rivet.app.kit.card import Card, OperationCard
 from kind_rivet.app.kit.form import PointField
 from kind_rivet.app.theme import place_words
@@ -27,12 +28,13 @@ class Slot:
     take: Callable[[Document, list[Any]], dict[str, Any]]
     many: bool = False
     needed: bool = True
+    field: str = ""  # the point field of the form that it fills; typing there serves as well
 
 
 class GatherCard(OperationCard):
     """An operation with slots; when all needed ones are filled the proposal is made at once."""
 
-    def __init__(self, window: MainWindow, name: str, slots: tuple[Slot, ...], on_sheet: bool = False, hint: str = "", at_once: bool = True, skip: set[str] | None = None, below: QWidget | None = None) -> None:  # fmt: skip
+    def __init__(self, window: MainWindow, name: str, slots: tuple[Slot, ...], on_sheet: bool = False, hint: str = "", at_once: bool = True, skip: set[str] | None = None, below: BackList | None = None) -> None:  # fmt: skip
         taken = {"body", "bodies", "edge", "face", "curve", "curves", "points", "faces", "edges"} | (skip or set())
         super().__init__(window, all_operations()[name], skip=taken, hint=hint)
         self.slots, self.on_sheet, self.at_once = slots, on_sheet, at_once
@@ -57,9 +59,9 @@ class GatherCard(OperationCard):
 
     def open(self) -> None:
         self.filled = {}
-        super().open()
-        if self.slots:
+        if self.slots:  # before anything is gathered: what was chosen for another tool is not meant for this one
             self.activate(0)
+        super().open()
 
     def activate(self, k: int) -> None:
         """Wait for this slot's choice."""
@@ -102,9 +104,9 @@ class GatherCard(OperationCard):
         return values
 
     def propose(self) -> None:
-        missing = [s.title.lower() for k, s in enumerate(self.slots) if s.needed and k not in self.filled]
         typed = {n for n, f in self.form.fields.items() if isinstance(f, PointField) and f.text().strip()}
-        if missing and not typed:
+        missing = [s.title.lower() for k, s in enumerate(self.slots) if s.needed and k not in self.filled and s.field not in typed]
+        if missing:
             self.window_.say(f"Still to choose: {', '.join(missing)}. Click in the Stage with the lens shown.", "problem")
             return
         super().propose()
@@ -114,7 +116,7 @@ class GatherCard(OperationCard):
             self.gather()
         super().refresh()
         self._show()
-        if self.below is not None and hasattr(self.below, "refresh"):
+        if self.below is not None:
             self.below.refresh()
 
     def _show(self) -> None:
@@ -149,7 +151,7 @@ class ChoiceCard(Card):
     """
 
     def __init__(
-        self, window: MainWindow, title: str, help_text: str, ways: dict[str, Callable[[], OperationCard]], below: QWidget | None = None
+        self, window: MainWindow, title: str, help_text: str, ways: dict[str, Callable[[], OperationCard]], below: BackList | None = None
     ) -> None:
         super().__init__(window, title, help_text)
         self.ways = ways
@@ -205,7 +207,7 @@ class ChoiceCard(Card):
     def refresh(self) -> None:
         if self.is_open and self.inner.isVisibleTo(self):
             self.inner.refresh()
-        if self.below is not None and hasattr(self.below, "refresh"):
+        if self.below is not None:
             self.below.refresh()
 
     def confirm(self) -> None:

@@ -7,18 +7,15 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from kind_rivet.app.kit.back_list import HardPointList, LookedPastList, SplitList
 from kind_rivet.app.kit.card import Card, OperationCard
 from kind_rivet.app.kit.gather import ChoiceCard, GatherCard, Slot
-from kind_rivet.app.kit.lists import HardPointList, LookedPastList, SplitList
 from kind_rivet.core.document.document import Document
 from kind_rivet.core.document.preparing import working_shape
+from kind_rivet.core.geometry.carriers import triple
 
 if TYPE_CHECKING:
     from kind_rivet.app.window import MainWindow
-
-
-def place(item: Any) -> tuple[float, float, float]:
-    return (float(item[0]), float(item[1]), float(item[2]))
 
 
 def owner(document: Document, items: list[Any]) -> int:
@@ -28,18 +25,20 @@ def owner(document: Document, items: list[Any]) -> int:
 
 
 def points(document: Document, items: list[Any]) -> dict[str, Any]:
-    return {"points": [place(i) for i in items]}
+    return {"points": [triple(i) for i in items]}
 
 
 def points_on_body(document: Document, items: list[Any]) -> dict[str, Any]:
-    return {"body": owner(document, items), "points": [place(i) for i in items]}
+    return {"body": owner(document, items), "points": [triple(i) for i in items]}
 
 
-def one_point(name: str, with_body: bool = False) -> Any:
+def one_point(title: str, name: str, with_body: bool = False, needed: bool = True) -> Slot:
+    """A slot for one point; the form's field of that name can be typed instead (unless the body comes from the point)."""
+
     def take(document: Document, items: list[Any]) -> dict[str, Any]:
-        return {name: place(items[-1])} | ({"body": owner(document, items)} if with_body else {})
+        return {name: triple(items[-1])} | ({"body": owner(document, items)} if with_body else {})
 
-    return take
+    return Slot(title, "point", take, needed=needed, field="" if with_body else name)
 
 
 def hole(document: Document, items: list[Any]) -> dict[str, Any]:
@@ -69,7 +68,7 @@ def wall(document: Document, items: list[Any]) -> dict[str, Any]:
     shape = working_shape(document, key)
     facets = np.flatnonzero(shape.facet_face == number)
     largest = facets[int(np.argmax(shape.facet_area[facets]))]
-    return {"body": key, "face": place(shape.points[shape.facets[largest]].mean(axis=0))}
+    return {"body": key, "face": triple(shape.points[shape.facets[largest]].mean(axis=0))}
 
 
 def body(name: str = "body") -> Any:
@@ -112,14 +111,14 @@ def part_tools(window: MainWindow) -> list[Card]:
         way("build.curve", Slot("Edges", "edge", edges, many=True)),
         way("build.face", Slot("Curves", "body", bodies("curves"), many=True)),
         way("build.extrude", curve),
-        way("build.revolve", curve, Slot("Axis through", "point", one_point("origin"), needed=False)),
-        way("build.scale", Slot("Outline", "body", body()), Slot("About", "point", one_point("about"))),
+        way("build.revolve", curve, one_point("Axis through", "origin", needed=False)),
+        way("build.scale", Slot("Outline", "body", body()), one_point("About", "about")),
         way("build.project", curve, Slot("Onto", "body", body())),
     )  # fmt: skip
     copies = card(
         "build.copies",
         Slot("Bodies", "body", bodies(), many=True),
-        Slot("Through", "point", one_point("origin"), needed=False),
+        one_point("Through", "origin", needed=False),
         at_once=False,
     )
     return [ChoiceCard(window, "Build", "Planes, points, curves, faces and sheets around what came in.", build), copies]
@@ -135,10 +134,10 @@ def prepare_tools(window: MainWindow) -> list[Card]:
     )
     split = ways(
         way("prepare.split_ring", Slot("Hole", "hole", hole), on_sheet=True, skip={"hole"}),
-        way("prepare.split_line", Slot("From", "point", one_point("start", True)), Slot("To", "point", one_point("end")), on_sheet=True),
-        way("prepare.split_perpendicular", Slot("Point", "point", one_point("point")), Slot("Edge", "edge", edge), on_sheet=True),
-        way("prepare.split_plane", Slot("Wall", "face", wall), Slot("Plane through", "point", one_point("origin")), on_sheet=True),
-        way("prepare.split_circle", Slot("Centre", "point", one_point("centre", True)), on_sheet=True),
+        way("prepare.split_line", one_point("From", "start", True), one_point("To", "end"), on_sheet=True),
+        way("prepare.split_perpendicular", one_point("Point", "point"), Slot("Edge", "edge", edge), on_sheet=True),
+        way("prepare.split_plane", Slot("Wall", "face", wall), one_point("Plane through", "origin"), on_sheet=True),
+        way("prepare.split_circle", one_point("Centre", "centre", True), on_sheet=True),
         way("prepare.split_curve", Slot("Wall", "face", wall), Slot("Curve", "point", points, many=True), on_sheet=True, at_once=False),
         way("prepare.hard_curve", Slot("Curve", "point", points_on_body, many=True), on_sheet=True, at_once=False),
     )
@@ -148,8 +147,8 @@ def prepare_tools(window: MainWindow) -> list[Card]:
         way("prepare.remove_faces", Slot("Faces", "face", faces, many=True), at_once=False),
     )
     cut = ways(
-        way("prepare.split_body", Slot("Body", "body", body()), Slot("Plane through", "point", one_point("origin")), Slot("Or plane face", "face", lambda d, i: {"face": i[-1][1]}, needed=False)),
-        way("prepare.sector", Slot("Body", "body", body()), Slot("Axis or plane through", "point", one_point("origin"))),
+        way("prepare.split_body", Slot("Body", "body", body()), one_point("Plane through", "origin"), Slot("Or plane face", "face", lambda d, i: {"face": i[-1][1]}, needed=False)),
+        way("prepare.sector", Slot("Body", "body", body()), one_point("Axis or plane through", "origin")),
     )  # fmt: skip
     join = ways(
         way("prepare.join", Slot("Bodies", "body", bodies(), many=True, needed=False), hint="Nothing chosen means all solids and sheets.", at_once=False),

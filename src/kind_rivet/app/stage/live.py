@@ -9,11 +9,12 @@ import numpy as np
 from kind_rivet.app.kit.card import OperationCard
 from kind_rivet.app.kit.cards import DivisionsCard
 from kind_rivet.app.kit.form import NumberField
-from kind_rivet.app.kit.lists import FaultsCard, MeasureCard
+from kind_rivet.app.kit.looking import MeasureCard
+from kind_rivet.app.kit.preparing import FaultsCard
 from kind_rivet.app.theme import COPPER, number, place_words
 from kind_rivet.core.document.document import Document
-from kind_rivet.core.document.preparing import edge_middles, find_edges
 from kind_rivet.core.geometry.carriers import Floats
+from kind_rivet.core.geometry.places import edge_middles, find_edges
 from kind_rivet.core.mesh.coincident import coincident_groups
 from kind_rivet.core.meshing.curves import Curve
 from kind_rivet.core.operations.quality import document_holds

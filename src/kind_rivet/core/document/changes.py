@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-Triple = tuple[float, float, float]
+from kind_rivet.core.geometry.carriers import Triple
 
 
 @dataclass(frozen=True)

@@ -12,11 +12,12 @@ from kind_rivet.core.document.document import Document
 from kind_rivet.core.errors import Refused
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.geometry.faults import dihedral
+from kind_rivet.core.geometry.places import find_edges
 from kind_rivet.core.geometry.recognise import recognise, recognise_edges
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.geometry.simplify import look_past
 from kind_rivet.core.geometry.split import split_faces
-from kind_rivet.core.meshing.patch import lay_flat
+from kind_rivet.core.meshing.lies_flat import lies_flat
 from kind_rivet.core.midsurface.fill_holes import close_holes
 from kind_rivet.core.midsurface.sheet import Sheet
 
@@ -90,7 +91,7 @@ def _past(shape: Shape, edges: set[int], run_on: set[int]) -> tuple[Shape, NDArr
     joined, kept = look_past(shape, edges, run_on)
     bad: set[int] = set()
     for f, members in enumerate(_old_faces(shape, joined)):
-        if len(members) > 1 and not _lies_flat(joined, f):
+        if len(members) > 1 and not lies_flat(joined, f):
             bad |= members
     if not bad:
         return joined, kept, 0
@@ -100,7 +101,7 @@ def _past(shape: Shape, edges: set[int], run_on: set[int]) -> tuple[Shape, NDArr
     for e in doubtful:
         trial, _ = look_past(shape, accepted | {e}, run_on)
         facet = int(np.flatnonzero(shape.facet_face == shape.edge_faces[e][0])[0])
-        if _lies_flat(trial, int(trial.facet_face[facet])):
+        if lies_flat(trial, int(trial.facet_face[facet])):
             accepted.add(e)
         else:
             refused += 1
@@ -112,65 +113,6 @@ def _old_faces(shape: Shape, joined: Shape) -> list[set[int]]:
     out: list[set[int]] = [set() for _ in joined.faces]
     for new, old in set(zip(joined.facet_face.tolist(), shape.facet_face.tolist(), strict=True)):
         out[new].add(old)
-    return out
-
-
-def _lies_flat(shape: Shape, face: int) -> bool:
-    """Can the face be developed without folding or shrinking anything to less than a third?"""
-    try:
-        patch = lay_flat(shape, (face,))
-    except Refused:
-        return False
-    a, b, c = (patch.flat[patch.facets[:, k]] for k in range(3))
-    flat = ((b - a)[:, 0] * (c - a)[:, 1] - (b - a)[:, 1] * (c - a)[:, 0]) / 2
-    true = shape.facet_area[shape.facet_face == face]
-    large = true > 1e-6 * true.sum()
-    if not (np.all(flat[large] > 0) and np.all(np.abs(np.log(flat[large] / true[large])) < np.log(3))):
-        return False
-    return not _crosses_itself([np.concatenate([patch.flat[p.corners[:-1]] for p in loop]) for loop in patch.loops])
-
-
-def _crosses_itself(loops: list[Floats]) -> bool:
-    """Do sides of closed polygons in the plane cross or touch others that are not their neighbours?"""
-    a = np.concatenate(loops)
-    b = np.concatenate([np.roll(loop, -1, axis=0) for loop in loops])
-    owner = np.concatenate([np.full(len(loop), k) for k, loop in enumerate(loops)])
-    place = np.concatenate([np.arange(len(loop)) for loop in loops])
-    count = np.array([len(loop) for loop in loops])[owner]
-
-    def side(p: Floats, q: Floats, r: Floats) -> Floats:
-        return np.asarray((q[..., 0] - p[..., 0]) * (r[..., 1] - p[..., 1]) - (q[..., 1] - p[..., 1]) * (r[..., 0] - p[..., 0]))
-
-    for k in range(len(a)):
-        rest = slice(k + 1, None)
-        near = (owner[rest] == owner[k]) & np.isin((place[rest] - place[k]) % count[k], (0, 1, count[k] - 1))
-        s1, s2 = side(a[k], b[k], a[rest]), side(a[k], b[k], b[rest])
-        t1, t2 = side(a[rest], b[rest], a[k]), side(a[rest], b[rest], b[k])
-        if np.any((s1 * s2 <= 0) & (t1 * t2 <= 0) & ((s1 != s2) | (t1 != t2)) & ~near):
-            return True
-    return False
-
-
-def find_edges(shape: Shape, middles: Floats, lengths: Floats, slack: float) -> NDArray[np.int64]:
-    """Edge (k,) nearest to each middle (k, 3) among those of about its length; −1 where none lies within `slack`."""
-    places = edge_middles(shape)
-    out = np.full(len(middles), -1, np.int64)
-    for k, (middle, length) in enumerate(zip(middles, lengths, strict=True)):
-        away = np.linalg.norm(places - middle, axis=1)
-        away = np.where(np.abs(shape.edge_length - length) < 0.35 * length + 2 * slack, away, np.inf)
-        best = int(np.argmin(away)) if len(away) else -1
-        if best >= 0 and away[best] <= slack + 0.02 * length:
-            out[k] = best
-    return out
-
-
-def edge_middles(shape: Shape) -> Floats:
-    """The point (e, 3) halfway along each edge."""
-    out = np.empty((len(shape.edges), 3))
-    for e, edge in enumerate(shape.edges):
-        p = shape.points[edge.nodes]
-        s = np.concatenate(([0.0], np.cumsum(np.linalg.norm(np.diff(p, axis=0), axis=1))))
-        out[e] = [np.interp(s[-1] / 2, s, p[:, k]) for k in range(3)]
     return out
 
 

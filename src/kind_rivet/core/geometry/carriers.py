@@ -24,6 +24,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 Floats = NDArray[np.float64]
+Triple = tuple[float, float, float]
 
 
 @dataclass(frozen=True)
@@ -39,6 +40,11 @@ class Carrier:
 
 
 FREE = Carrier("free")
+
+
+def triple(p: Floats | tuple[float, ...]) -> Triple:
+    """A point or direction as plain numbers."""
+    return (float(p[0]), float(p[1]), float(p[2]))
 
 
 def unit(v: Floats) -> Floats:

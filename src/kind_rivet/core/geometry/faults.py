@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 from scipy.spatial import cKDTree
 
-from kind_rivet.core.geometry.carriers import Floats, unit
+from kind_rivet.core.geometry.carriers import Floats, Triple, triple, unit
 from kind_rivet.core.geometry.holes import Hole
 from kind_rivet.core.geometry.shape import Shape
 
@@ -34,7 +34,7 @@ class Fault:
     kind: str
     width: float
     share: float
-    place: tuple[float, float, float]
+    place: Triple
     edges: tuple[int, ...] = ()
     faces: tuple[int, ...] = ()
     holes: tuple[int, ...] = ()
@@ -60,10 +60,6 @@ def find_faults(shape: Shape, size: float, holes: tuple[Hole, ...] = (), solid: 
     return tuple(sorted(found, key=lambda f: f.share))
 
 
-def _triple(p: Floats) -> tuple[float, float, float]:
-    return (float(p[0]), float(p[1]), float(p[2]))
-
-
 def _narrow_faces(shape: Shape, limit: float, size: float) -> list[Fault]:
     """Faces whose mean width 2 A / P is small; tiny ones when they are small both ways."""
     out = []
@@ -79,7 +75,7 @@ def _narrow_faces(shape: Shape, limit: float, size: float) -> list[Fault]:
                 "tiny face" if tiny else "sliver",
                 float(width[f]),
                 float(width[f] / size),
-                _triple(middle),
+                triple(middle),
                 (edge,) if edge is not None else (),
                 (f,),
                 (),
@@ -123,7 +119,7 @@ def _short_edges(shape: Shape, limit: float, size: float, slim: set[int]) -> lis
             nodes = shape.edges[e].nodes
             out.append(
                 Fault(
-                    "short edge", float(length), float(length / size), _triple(shape.points[nodes].mean(axis=0)), (e,), (), (), "look past"
+                    "short edge", float(length), float(length / size), triple(shape.points[nodes].mean(axis=0)), (e,), (), (), "look past"
                 )
             )
     return out
@@ -160,7 +156,7 @@ def _close_points(shape: Shape, limit: float, size: float, slim: set[int]) -> li
         if near:
             e = min(near, key=lambda k: near[k])
             if 0 < near[e] < limit:
-                out.append(Fault("close point", near[e], near[e] / size, _triple(at), (e,), (), (), ""))
+                out.append(Fault("close point", near[e], near[e] / size, triple(at), (e,), (), (), ""))
     return out
 
 
@@ -186,7 +182,7 @@ def _twins(shape: Shape, size: float) -> list[Fault]:
     out = []
     for a, b in cKDTree(middles).query_pairs(1e-6 * shape.diagonal):
         if abs(shape.face_area[a] - shape.face_area[b]) < 1e-6 * shape.face_area[a] and shape.face_area[a] > 0:
-            out.append(Fault("twin", 0.0, 0.0, _triple(middles[b]), (), (a, b), (), ""))
+            out.append(Fault("twin", 0.0, 0.0, triple(middles[b]), (), (a, b), (), ""))
     return out
 
 
@@ -203,7 +199,7 @@ def _small_blends(shape: Shape, limit: float, size: float) -> list[Fault]:
         )
         if radius < limit and smooth > 0.4 * border:
             middle = shape.points[shape.facets[shape.facet_face == f]].mean(axis=(0, 1))
-            out.append(Fault("small blend", radius, radius / size, _triple(middle), (), (f,), (), "remove"))
+            out.append(Fault("small blend", radius, radius / size, triple(middle), (), (f,), (), "remove"))
     return out
 
 
@@ -223,7 +219,7 @@ def _gaps(shape: Shape, limit: float, size: float) -> list[Fault]:
                 continue
             gap = _distance_to_edge(shape, other, middle)
             if gap < limit and shape.edge_length[e] > 3 * gap:
-                out.append(Fault("gap", gap, gap / size, _triple(middle), (e, other), (), (), "stitch"))
+                out.append(Fault("gap", gap, gap / size, triple(middle), (e, other), (), (), "stitch"))
                 done.add(other)
                 break
     return out

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from kind_rivet.core.geometry.carriers import unit
+from kind_rivet.core.geometry.carriers import Triple, triple, unit
 from kind_rivet.core.geometry.loops import free_loops, linked
 from kind_rivet.core.geometry.shape import Shape
 
@@ -19,8 +19,8 @@ class Hole:
     diameter: float
     width: float
     length: float
-    centre: tuple[float, float, float]
-    axis: tuple[float, float, float]
+    centre: Triple
+    axis: Triple
     faces: tuple[int, ...]  # the walls
 
 
@@ -113,12 +113,8 @@ def _describe(shape: Shape, loops: list[list[int]], walls: tuple[int, ...]) -> H
     if circles and len(circles) == len(loops):
         centre = np.mean([c[:3] for c in circles], axis=0)
         diameter = 2 * min(float(c[6]) for c in circles)
-        return Hole("round", diameter, diameter, diameter, _triple(centre), _triple(circles[0][3:6]), walls)
+        return Hole("round", diameter, diameter, diameter, triple(centre), triple(circles[0][3:6]), walls)
     mouth = np.concatenate([shape.points[shape.edges[e].nodes] for e in loops[0]])
     _, _, axes = np.linalg.svd(mouth - mouth.mean(axis=0), full_matrices=False)
     extent = np.ptp((mouth - mouth.mean(axis=0)) @ axes.T, axis=0)
-    return Hole("cut-out", 0.0, float(min(extent[:2])), float(max(extent[:2])), _triple(centre), _triple(unit(axes[2])), walls)
-
-
-def _triple(v: np.ndarray) -> tuple[float, float, float]:
-    return (float(v[0]), float(v[1]), float(v[2]))
+    return Hole("cut-out", 0.0, float(min(extent[:2])), float(max(extent[:2])), triple(centre), triple(unit(axes[2])), walls)

@@ -2,18 +2,68 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from dataclasses import replace
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
 
+from kind_rivet.core.geometry.recognise import recognise, recognise_edges
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.mesh.mesh import ELEMENT_FIELDS, NODE_FIELDS, Mesh
 from kind_rivet.core.meshing.shells import EDGE, FACE, VERTEX, Kept, SheetMesh
 from kind_rivet.core.meshing.washers import RoundHole
 
 Ints = NDArray[np.int32]
+UNKNOWN_VERTEX = -2  # at a vertex whose number is no longer known (`HARD_POINT` is −1)
+
+
+@dataclass(frozen=True)
+class Earlier:
+    """An earlier mesh seen from a body's present sheet: node numbers along edges, faces as they were, old → new numbers."""
+
+    lines: dict[int, Ints]
+    faces: frozenset[int]
+    face_map: dict[int, int]
+    edge_map: dict[int, int]
+
+
+def earlier_mesh(old: Shape, new: Shape, lines: Sequence[Ints]) -> Earlier:
+    """What of a mesh on `old` can stay on `new`; `lines` are its node numbers along the old edges."""
+    if old is new or _alike(old, new):
+        faces = {f: f for f in range(len(new.faces))}
+        edges = {e: e for e in range(len(new.edges))}
+        return Earlier(dict(enumerate(lines)), frozenset(faces), faces, edges)
+    found = recognise(old, new)
+    line_map = recognise_edges(old, new, found.faces)
+    face_map = {f: int(g) for f, g in enumerate(found.faces) if g >= 0}
+    edge_map = {e: int(g) for e, g in enumerate(line_map) if g >= 0}
+    tolerance = 1e-6 * new.diagonal
+    same_lines = {}
+    for e, g in edge_map.items():
+        a, b = old.points[old.edges[e].nodes], new.points[new.edges[g].nodes]
+        if abs(old.edge_length[e] - new.edge_length[g]) > tolerance or e >= len(lines):
+            continue
+        if np.linalg.norm(a[0] - b[0]) < tolerance and np.linalg.norm(a[-1] - b[-1]) < tolerance:
+            same_lines[g] = lines[e] if not old.edges[e].closed or _same_sense(a, b) else lines[e][::-1]
+        elif np.linalg.norm(a[0] - b[-1]) < tolerance and np.linalg.norm(a[-1] - b[0]) < tolerance:
+            same_lines[g] = lines[e][::-1]
+    unchanged = frozenset(face_map[f] for f in face_map if found.unchanged[f])
+    return Earlier(same_lines, unchanged, face_map, edge_map)
+
+
+def _alike(a: Shape, b: Shape) -> bool:
+    """Are two shapes the same by value (as after saving and opening)?"""
+    pairs = ((a.points, b.points), (a.facets, b.facets), (a.facet_face, b.facet_face))
+    if len(a.edges) != len(b.edges) or not all(np.array_equal(x, y) for x, y in pairs):
+        return False
+    return all(np.array_equal(x.nodes, y.nodes) for x, y in zip(a.edges, b.edges, strict=True))
+
+
+def _same_sense(a: NDArray[np.float64], b: NDArray[np.float64]) -> bool:
+    """Do two closed chains from one point run the same way round?"""
+    quarter = a[len(a) // 4]
+    return bool(np.linalg.norm(b[len(b) // 4] - quarter) <= np.linalg.norm(b[-1 - len(b) // 4] - quarter))
 
 
 def what_stays(mesh: Mesh, shape: Shape, lines: Mapping[int, Ints], faces: frozenset[int]) -> Kept:
@@ -34,9 +84,10 @@ def renumbered(mesh: Mesh, body: int, faces: Mapping[int, int], edges: Mapping[i
     face[mine] = [faces.get(int(f), -1) for f in mesh.face[mine]]
     ring[mine] = [rings.get(int(r), -1) if r >= 0 else -1 for r in mesh.ring[mine]]
     on = mesh.on_body == body
-    for kind, table in ((EDGE, edges), (FACE, faces), (VERTEX, {})):
+    for kind, table in ((EDGE, edges), (FACE, faces)):
         nodes = on & (mesh.on_kind == kind)
         item[nodes] = [table.get(int(k), -1) for k in mesh.on_item[nodes]]
+    item[on & (mesh.on_kind == VERTEX) & (mesh.on_item >= 0)] = UNKNOWN_VERTEX
     return replace(mesh, face=face, ring=ring, on_item=item)
 
 

@@ -21,6 +21,7 @@ from kind_rivet.core.meshing.washers import RoundHole, find_round_holes, ring_ou
 
 Ints = NDArray[np.int32]
 VERTEX, EDGE, FACE = 1, 2, 3
+HARD_POINT = -1  # in place of the number of a vertex
 
 
 @dataclass(frozen=True)
@@ -419,7 +420,7 @@ def _mesh_region(
     inner_flat = mesh.points[len(border) :]
     inner = build.nodes(*_on_faces(patch, inner_flat)) if len(inner_flat) else np.empty(0, np.int32)
     if len(hard):  # they come first and stay: nothing may move them
-        build.kind[-1][: len(hard)], build.item[-1][: len(hard)] = VERTEX, -1
+        build.kind[-1][: len(hard)], build.item[-1][: len(hard)] = VERTEX, HARD_POINT
     table = np.concatenate((border, inner))
     elements = np.where(mesh.elements >= 0, table[np.maximum(mesh.elements, 0)], -1).astype(np.int32)
     if len(patch.faces) == 1:

@@ -13,6 +13,7 @@ from pydantic import Field
 from kind_rivet.core.document.changes import HardPoint, Joint
 from kind_rivet.core.document.document import Body, Document
 from kind_rivet.core.errors import Refused
+from kind_rivet.core.geometry.carriers import Triple, triple
 from kind_rivet.core.geometry.kernel import edits
 from kind_rivet.core.geometry.kernel.edits import Piece
 from kind_rivet.core.geometry.rays import FacetTree
@@ -20,7 +21,6 @@ from kind_rivet.core.guard import BrokeDown, apart
 from kind_rivet.core.operations.part import free_name, new_body, without_bodies
 from kind_rivet.core.operations.registry import Parameters, Progress, operation
 
-Triple = tuple[float, float, float]
 LIMIT = 20.0  # seconds one kernel call may take
 BUDGET = 60.0  # seconds all attempts of one removal may take together
 
@@ -390,13 +390,13 @@ def _contacts(bodies: list[Body], reach: float) -> tuple[list[tuple[int, int]], 
             if len(common) >= 2:
                 touching.append((b.key, a.key))
                 middle = common.mean(axis=0)
-                joints.append(Joint("joined", (b.key, a.key), 0.0, (float(middle[0]), float(middle[1]), float(middle[2]))))
+                joints.append(Joint("joined", (b.key, a.key), 0.0, triple(middle)))
                 continue
             _, _, away = FacetTree.over(b.shape.points, b.shape.facets).nearest(a.shape.points)
             near = int(np.argmin(away))
             if away[near] < reach:
                 p = a.shape.points[near]
-                joints.append(Joint("gap", (b.key, a.key), float(away[near]), (float(p[0]), float(p[1]), float(p[2]))))
+                joints.append(Joint("gap", (b.key, a.key), float(away[near]), triple(p)))
     return touching, joints
 
 

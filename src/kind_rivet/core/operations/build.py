@@ -11,7 +11,7 @@ from pydantic import Field
 from kind_rivet.core.document.changes import WorkingPlane, WorkingPoint
 from kind_rivet.core.document.document import Document
 from kind_rivet.core.errors import Refused
-from kind_rivet.core.geometry.carriers import frame, unit
+from kind_rivet.core.geometry.carriers import Triple, frame, triple, unit
 from kind_rivet.core.geometry.kernel import build, edits
 from kind_rivet.core.geometry.kernel.edits import Piece
 from kind_rivet.core.geometry.measure import circle_through
@@ -20,16 +20,10 @@ from kind_rivet.core.operations.bodies import exact, with_kernel
 from kind_rivet.core.operations.part import free_name, new_body
 from kind_rivet.core.operations.registry import Parameters, Progress, operation
 
-Triple = tuple[float, float, float]
-
 
 def _added(document: Document, name: str, piece: Piece, sentence: str) -> Document:
     body = new_body(document, free_name(document, name), piece.kind, piece.shape, piece.brep)
     return replace(document, bodies=(*document.bodies, body), notes=(sentence.format(name=body.name),))
-
-
-def _triple(p: np.ndarray) -> Triple:
-    return (float(p[0]), float(p[1]), float(p[2]))
 
 
 def _number(document: Document, lot: str) -> int:
@@ -71,7 +65,7 @@ def build_plane(document: Document, parameters: BuildPlane, progress: Progress) 
         raise Refused("The plane has no direction.", "Give a normal that is not zero.")
     normal = unit(normal)
     name = parameters.name or f"Plane {_number(document, 'planes')}"
-    plane = WorkingPlane(name, _triple(origin + parameters.offset * normal), _triple(normal))
+    plane = WorkingPlane(name, triple(origin + parameters.offset * normal), triple(normal))
     return replace(document, planes=(*(p for p in document.planes if p.name != name), plane), notes=(f"Working plane {name}.",))
 
 
@@ -109,7 +103,7 @@ def build_point(document: Document, parameters: BuildPoint, progress: Progress) 
         place = weight[0] @ shape.points[shape.facets[facet[0]]]
     name = parameters.name or f"Point {_number(document, 'points')}"
     words = ", ".join(f"{v:.5g}" for v in place)
-    points = (*(q for q in document.points if q.name != name), WorkingPoint(name, _triple(place)))
+    points = (*(q for q in document.points if q.name != name), WorkingPoint(name, triple(place)))
     return replace(document, points=points, notes=(f"{name} at ({words}).",))
 
 

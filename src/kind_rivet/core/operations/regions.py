@@ -11,17 +11,17 @@ from pydantic import Field
 
 from kind_rivet.core.document.changes import HardPoint, LeftOut, LookedPast, Split
 from kind_rivet.core.document.document import Document
-from kind_rivet.core.document.preparing import edge_middles, prepare_again, working_shape
+from kind_rivet.core.document.preparing import prepare_again, working_shape
 from kind_rivet.core.errors import Refused
-from kind_rivet.core.geometry.carriers import unit
+from kind_rivet.core.geometry.carriers import Triple, triple, unit
 from kind_rivet.core.geometry.faults import KINDS, Fault, dihedral, find_faults
+from kind_rivet.core.geometry.places import edge_middles
 from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.geometry.split import split_faces
 from kind_rivet.core.operations.holes import with_notes
 from kind_rivet.core.operations.registry import Parameters, Progress, operation
 
-Triple = tuple[float, float, float]
 SHARP = 0.5  # rad: more is a corner of the part, not a split line
 
 
@@ -34,7 +34,21 @@ def faults_of(document: Document, key: int, below: float = 0.4) -> tuple[Fault, 
     size = document.choices.size or shape.diagonal / 90
     left = {tuple(np.round(h.centre, 4)) for h in document.left_out if h.body == key}
     holes = tuple(h for h in body.holes if tuple(np.round(h.centre, 4)) not in left) if shape.solid else ()
-    return find_faults(shape, size, holes, shape.solid, below)
+    middles, known = edge_middles(shape), _known_edges(document, key)
+    return tuple(
+        f
+        for f in find_faults(shape, size, holes, shape.solid, below)
+        if f.remedy != "look past" or any(_name(middles[e]) not in known for e in f.edges)
+    )
+
+
+def _name(middle: np.ndarray) -> Triple:
+    return triple(np.round(middle, 5))
+
+
+def _known_edges(document: Document, key: int) -> set[Triple]:
+    """Middles of the edges of a body that are looked past already: on a body without a sheet they are still there."""
+    return {_name(np.array(p.middle)) for p in document.looked_past if p.body == key}
 
 
 class FindFaults(Parameters):
@@ -78,16 +92,19 @@ def look_past_edges(document: Document, parameters: LookPast, progress: Progress
 
 def _looking_past(document: Document, chosen: dict[int, dict[int, bool]]) -> Document:
     """Recipes for the chosen edges; each with whether its faces are to be joined."""
-    entries = list(document.looked_past)
-    before = len(entries)
+    new = []
     for key, edges in chosen.items():
         shape = working_shape(document, key)
-        middles = edge_middles(shape)
-        entries += [LookedPast(key, _triple(middles[e]), float(shape.edge_length[e]), join) for e, join in sorted(edges.items())]
-    count = len(entries) - before
+        middles, known = edge_middles(shape), _known_edges(document, key)
+        new += [
+            LookedPast(key, triple(middles[e]), float(shape.edge_length[e]), join)
+            for e, join in sorted(edges.items())
+            if _name(middles[e]) not in known
+        ]
+    count = len(new)
     if not count:
-        raise Refused("Nothing was found to look past.", "Give a larger limit.")
-    out = with_notes(replace(document, looked_past=tuple(entries)), f"Looking past {count} edge{'s' if count > 1 else ''}.")
+        raise Refused("Nothing new was found to look past.", "Give a larger limit.")
+    out = with_notes(replace(document, looked_past=(*document.looked_past, *new)), f"Looking past {count} edge{'s' if count > 1 else ''}.")
     walls = [(len(document.sheets[k].shape.faces), len(out.sheets[k].shape.faces)) for k in chosen if k in document.sheets]
     if walls:
         before_walls, after_walls = (sum(w[k] for w in walls) for k in (0, 1))
@@ -103,10 +120,6 @@ def _past_edges(shape: Shape, faults: Iterable[Fault]) -> dict[int, bool]:
             for e in fault.edges:
                 out[e] = fault.kind != "short edge" or dihedral(shape, e) < SHARP
     return out
-
-
-def _triple(p: np.ndarray) -> Triple:
-    return (float(p[0]), float(p[1]), float(p[2]))
 
 
 class LookPastBy(Parameters):
@@ -180,46 +193,28 @@ def remedy_faults(document: Document, parameters: RemedyFaults, progress: Progre
     """Apply the mesh-only remedy of every finding of a kind: slivers, tiny faces and short edges looked past, small holes left out."""
     if parameters.kind and parameters.kind not in KINDS:
         raise Refused(f"There is no kind of finding called {parameters.kind}.", f"Use one of {', '.join(KINDS)}.")
-    done = 0
-    first = document
+    chosen_bodies = [b for b in document.bodies if not parameters.bodies or b.key in parameters.bodies]
+
+    def found(document: Document) -> dict[int, list[Fault]]:
+        return {b.key: list(faults_of(document, b.key, parameters.below)) for b in chosen_bodies}
+
+    before = len(document.looked_past) + len(document.left_out)
+    faults = found(document)
     for _ in range(4):  # joining faces can bring short edges to light
-        chosen: dict[int, dict[int, bool]] = {}
-        holes: list[LeftOut] = []
-        for body in document.bodies:
-            if parameters.bodies and body.key not in parameters.bodies:
-                continue
-            faults = [f for f in faults_of(document, body.key, parameters.below) if f.kind == (parameters.kind or f.kind)]
-            edges = _past_edges(working_shape(document, body.key), faults)
-            if edges:
-                chosen[body.key] = edges
-            for fault in faults:
-                if fault.remedy == "leave out":
-                    h = body.holes[fault.holes[0]]
-                    holes.append(LeftOut(body.key, h.centre, h.axis, h.diameter, False))
-        if not chosen and not holes:
+        wanted = {k: [f for f in lot if f.kind == (parameters.kind or f.kind)] for k, lot in faults.items()}
+        holes = [(b, b.holes[f.holes[0]]) for b in chosen_bodies for f in wanted[b.key] if f.remedy == "leave out"]
+        edges = {k: _past_edges(working_shape(document, k), lot) for k, lot in wanted.items()}
+        if not holes and not any(edges.values()):
             break
-        before = _narrow_count(document)
-        document = replace(document, left_out=(*document.left_out, *holes))
-        try:
-            document = _looking_past(document, chosen)
-        except Refused:
-            document, _ = prepare_again(document)
-        done += sum(map(len, chosen.values())) + len(holes)
-        if holes == [] and _narrow_count(document) == before:
-            break
-    if document is first:
+        left_out = tuple(LeftOut(b.key, h.centre, h.axis, h.diameter, False) for b, h in holes)
+        document = replace(document, left_out=(*document.left_out, *left_out))
+        document = _looking_past(document, edges) if any(edges.values()) else with_notes(document, "")
+        faults = found(document)
+    done = len(document.looked_past) + len(document.left_out) - before
+    if not done:
         raise Refused("Nothing was found that could be looked past.", "Look at the other findings one by one.")
-    left = tuple(
-        replace(f, body=b.key)
-        for b in document.bodies
-        if not parameters.bodies or b.key in parameters.bodies
-        for f in faults_of(document, b.key, parameters.below)
-    )
+    left = tuple(replace(f, body=k) for k, lot in faults.items() for f in lot)
     return replace(document, faults=left, notes=(f"Looked past {done} findings, {len(left)} are left.", *document.notes[1:]))
-
-
-def _narrow_count(document: Document) -> int:
-    return sum(len(working_shape(document, b.key).edges) for b in document.bodies)
 
 
 # -- splitting ---------------------------------------------------------------------
@@ -241,7 +236,7 @@ def _wall_at(shape: Shape, place: Triple) -> tuple[Triple, np.ndarray]:
     """The nearest point of the surface and its normal there."""
     facet, weight, _ = FacetTree.over(shape.points, shape.facets).nearest(np.asarray(place, float)[None])
     on = weight[0] @ shape.points[shape.facets[facet[0]]]
-    return _triple(on), unit(weight[0] @ shape.normals[facet[0]])
+    return triple(on), unit(weight[0] @ shape.normals[facet[0]])
 
 
 class SplitRing(Parameters):
@@ -273,7 +268,7 @@ class SplitLine(Parameters):
 def split_line(document: Document, parameters: SplitLine, progress: Progress) -> Document:
     """Split a wall along the straight line between two points, prolonged to the borders."""
     shape = working_shape(document, parameters.body)
-    middle = _triple((np.array(parameters.start) + parameters.end) / 2)
+    middle = triple((np.array(parameters.start) + parameters.end) / 2)
     at, normal = _wall_at(shape, middle)
     return _split(document, Split(parameters.body, "segment", (*parameters.start, *parameters.end, *normal), at, "line"), "Line")
 
@@ -298,7 +293,7 @@ def split_perpendicular(document: Document, parameters: SplitPerpendicular, prog
     foot = feet[int(np.argmin(np.linalg.norm(feet - point, axis=1)))]
     if np.linalg.norm(foot - point) < 1e-6 * shape.diagonal:
         raise Refused("The point lies on the edge already.", "Choose another point or edge.")
-    at, normal = _wall_at(shape, _triple((foot + point) / 2))
+    at, normal = _wall_at(shape, triple((foot + point) / 2))
     return _split(document, Split(parameters.body, "segment", (*parameters.point, *foot, *normal), at, "perpendicular"), "Perpendicular")
 
 
@@ -328,7 +323,7 @@ class SplitCircle(Parameters):
 def split_circle(document: Document, parameters: SplitCircle, progress: Progress) -> Document:
     """Split a wall with a circle about a point on it."""
     at, normal = _wall_at(working_shape(document, parameters.body), parameters.centre)
-    split = Split(parameters.body, "circle", (*at, *_triple(normal), parameters.radius), at, f"circle {parameters.radius:g}")
+    split = Split(parameters.body, "circle", (*at, *triple(normal), parameters.radius), at, f"circle {parameters.radius:g}")
     return _split(document, split, f"Circle of radius {parameters.radius:g} {document.units}")
 
 
@@ -343,7 +338,7 @@ def split_curve(document: Document, parameters: SplitCurve, progress: Progress) 
     """Project a drawn curve onto a wall along the wall's normal, prolong it to the borders and split there."""
     at, normal = _wall_at(working_shape(document, parameters.body), parameters.face)
     points = np.asarray(parameters.points, float)
-    split = Split(parameters.body, "curve", (*_triple(normal), *points.ravel().tolist()), at, "curve")
+    split = Split(parameters.body, "curve", (*triple(normal), *points.ravel().tolist()), at, "curve")
     return _split(document, split, "Projected curve")
 
 
@@ -377,7 +372,7 @@ def add_hard_points(document: Document, parameters: AddHardPoints, progress: Pro
     if float(np.max(away)) > 0.25 * shape.diagonal:
         raise Refused("The point lies far off the body.", "Choose a point on or near a wall.")
     on = np.einsum("ij,ijk->ik", weight, shape.points[shape.facets[facet]])
-    new = tuple(HardPoint(parameters.body, _triple(p)) for p in on)
+    new = tuple(HardPoint(parameters.body, triple(p)) for p in on)
     sentence = f"{len(new)} hard point{'s' if len(new) > 1 else ''}, up to {float(np.max(away)):.3g} {document.units} moved onto the wall."
     return replace(document, hard_points=(*document.hard_points, *new), notes=(sentence,))
 
@@ -394,8 +389,8 @@ def add_hard_curve(document: Document, parameters: AddHardCurve, progress: Progr
     if not len(shape.facets):
         raise Refused("This body has no faces.", "Choose a solid or a sheet.")
     points = np.asarray(parameters.points, float)
-    at, normal = _wall_at(shape, _triple(points.mean(axis=0)))
-    split = Split(parameters.body, "curve", (*_triple(normal), *points.ravel().tolist()), at, "hard curve")
+    at, normal = _wall_at(shape, triple(points.mean(axis=0)))
+    split = Split(parameters.body, "curve", (*triple(normal), *points.ravel().tolist()), at, "hard curve")
     return _split(document, split, "Hard curve, prolonged to the borders")
 
 

@@ -9,8 +9,8 @@ import numpy as np
 from pydantic import Field
 
 from kind_rivet.core.document.document import Body, Document
-from kind_rivet.core.document.preparing import edge_middles
 from kind_rivet.core.errors import Refused
+from kind_rivet.core.geometry.places import edge_middles
 from kind_rivet.core.geometry.recognise import Recognised, recognise, recognise_edges
 from kind_rivet.core.operations.part import READ_LIMIT, new_body
 from kind_rivet.core.operations.registry import Parameters, Progress, operation

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -12,14 +12,13 @@ from kind_rivet.core.document.document import TINTS, Document, MeshChoices, Part
 from kind_rivet.core.document.live_sets import refreshed
 from kind_rivet.core.errors import Refused
 from kind_rivet.core.geometry.rays import FacetTree
-from kind_rivet.core.geometry.recognise import recognise, recognise_edges
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.geometry.weld import Welded, weld
 from kind_rivet.core.mesh.mesh import Mesh
 from kind_rivet.core.meshing.assemble import as_mesh, measure_thickness
-from kind_rivet.core.meshing.reuse import renumbered, ring_numbers, set_in, what_stays
+from kind_rivet.core.meshing.reuse import Earlier, earlier_mesh, renumbered, ring_numbers, set_in, what_stays
 from kind_rivet.core.meshing.rules import ShellRules, WasherRule
-from kind_rivet.core.meshing.shells import EDGE, FACE, VERTEX, SheetMesh, mesh_sheet
+from kind_rivet.core.meshing.shells import EDGE, FACE, HARD_POINT, VERTEX, SheetMesh, mesh_sheet
 from kind_rivet.core.operations.registry import Parameters, Progress, operation
 from kind_rivet.core.repair.holds import holds_of
 from kind_rivet.core.repair.optimise import optimise
@@ -172,56 +171,20 @@ def _mesh_lot(document: Document, lot: list[int], progress: Progress, smooth: bo
     return replace(document, mesh=mesh, parts=parts, mesh_edges=edges, mesh_holes=holes, meshed=meshed, notes=())
 
 
-@dataclass(frozen=True)
-class _Earlier:
-    """An earlier mesh of a body seen from its present sheet: node numbers along edges, faces as they were, old → new numbers."""
-
-    lines: dict[int, NDArray[np.int32]]
-    faces: frozenset[int]
-    face_map: dict[int, int]
-    edge_map: dict[int, int]
-
-
-def _earlier(document: Document, key: int) -> _Earlier | None:
+def _earlier(document: Document, key: int) -> Earlier | None:
     """What there is of an earlier mesh made by the same rules; None when there is none."""
     old, new = document.meshed.get(key), document.sheets[key]
     if old is None or key not in document.mesh_edges or document.basis.get(f"rules:{key}") != _rules_word(document):
         return None
     if not (document.mesh.body == key).any():
         return None
-    lines = document.mesh_edges[key]
-    if old.shape is new.shape:
-        faces = {f: f for f in range(len(new.shape.faces))}
-        edges = {e: e for e in range(len(new.shape.edges))}
-        return _Earlier(dict(enumerate(lines)), frozenset(faces), faces, edges)
-    found = recognise(old.shape, new.shape)
-    line_map = recognise_edges(old.shape, new.shape, found.faces)
-    face_map = {f: int(g) for f, g in enumerate(found.faces) if g >= 0}
-    edge_map = {e: int(g) for e, g in enumerate(line_map) if g >= 0}
-    tolerance = 1e-6 * new.shape.diagonal
-    same_lines = {}
-    for e, g in edge_map.items():
-        a, b = old.shape.points[old.shape.edges[e].nodes], new.shape.points[new.shape.edges[g].nodes]
-        if abs(old.shape.edge_length[e] - new.shape.edge_length[g]) > tolerance or e >= len(lines):
-            continue
-        if np.linalg.norm(a[0] - b[0]) < tolerance and np.linalg.norm(a[-1] - b[-1]) < tolerance:
-            same_lines[g] = lines[e] if not old.shape.edges[e].closed or _same_sense(a, b) else lines[e][::-1]
-        elif np.linalg.norm(a[0] - b[-1]) < tolerance and np.linalg.norm(a[-1] - b[0]) < tolerance:
-            same_lines[g] = lines[e][::-1]
-    unchanged = frozenset(face_map[f] for f in face_map if found.unchanged[f])
-    return _Earlier(same_lines, unchanged, face_map, edge_map)
-
-
-def _same_sense(a: NDArray[np.float64], b: NDArray[np.float64]) -> bool:
-    """Do two closed chains from one point run the same way round?"""
-    quarter = a[len(a) // 4]
-    return bool(np.linalg.norm(b[len(b) // 4] - quarter) <= np.linalg.norm(b[-1 - len(b) // 4] - quarter))
+    return earlier_mesh(old.shape, new.shape, document.mesh_edges[key])
 
 
 def _without_hard(faces: frozenset[int], shape: Shape, document: Document, key: int, points: NDArray[np.float64]) -> frozenset[int]:
     """Faces whose hard points are nodes already: the others must be meshed again."""
     mesh = document.mesh
-    held = mesh.points[(mesh.on_body == key) & (mesh.on_kind == VERTEX) & (mesh.on_item < 0)]
+    held = mesh.points[(mesh.on_body == key) & (mesh.on_kind == VERTEX) & (mesh.on_item == HARD_POINT)]
     touched: list[NDArray[np.float64]] = []
     for lot, other in ((points, held), (held, points)):
         for p in lot:
@@ -233,7 +196,7 @@ def _without_hard(faces: frozenset[int], shape: Shape, document: Document, key: 
     return faces - {int(f) for f in shape.facet_face[facet]}
 
 
-def _set_in(document: Document, key: int, new: Mesh, shells: SheetMesh, earlier: _Earlier, notes: list[str]) -> Document:
+def _set_in(document: Document, key: int, new: Mesh, shells: SheetMesh, earlier: Earlier, notes: list[str]) -> Document:
     """The newly meshed regions beside those that stay."""
     rings = ring_numbers(document.mesh_holes.get(key, ()), shells.holes, earlier.edge_map)
     old = renumbered(document.mesh, key, earlier.face_map, earlier.edge_map, rings)

@@ -9,8 +9,9 @@ import numpy as np
 
 from kind_rivet.core.errors import Refused
 from kind_rivet.core.geometry.carriers import Floats, unit
-from kind_rivet.core.geometry.kernel.edits import Bytes, Piece, compound, parts_of, piece_of
+from kind_rivet.core.geometry.kernel.edits import Bytes, Piece, piece_of
 from kind_rivet.core.geometry.kernel.facets import from_bytes
+from kind_rivet.core.geometry.kernel.parts import compound, parts_of
 
 
 def _pnt(p: Floats) -> Any:
@@ -101,13 +102,6 @@ def _box_diagonal(shape: Any) -> float:
     box = Bnd_Box()
     BRepBndLib.Add_s(shape, box)
     return float(box.CornerMin().Distance(box.CornerMax()))
-
-
-def merged_wires(wires: list[Bytes]) -> Bytes:
-    """Several wires as one shape, so that they can be used as one outline."""
-    from kind_rivet.core.geometry.kernel.facets import to_bytes
-
-    return to_bytes(compound([from_bytes(w) for w in wires]))
 
 
 def extrude(wire: Bytes, by: Floats) -> Piece:

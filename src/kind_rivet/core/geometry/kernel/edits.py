@@ -16,6 +16,7 @@ from numpy.typing import NDArray
 from kind_rivet.core.errors import Refused
 from kind_rivet.core.geometry.carriers import Floats, unit
 from kind_rivet.core.geometry.kernel.facets import facet_shape, from_bytes, mesh_facets, to_bytes
+from kind_rivet.core.geometry.kernel.parts import compound, parts_of
 from kind_rivet.core.geometry.shape import Shape
 
 Bytes = NDArray[np.uint8]
@@ -33,20 +34,6 @@ class Piece:
 def piece_of(shape: Any, kind: str, faceted: bool = False) -> Piece:
     """Facets and bytes of a kernel shape; `faceted` when its facets are made already and must not change."""
     return Piece(kind, facet_shape(shape, solid=kind == "solid", keep_facets=faceted), to_bytes(shape))
-
-
-def parts_of(shape: Any, wanted: str) -> list[Any]:
-    """Sub-shapes of one sort: solid, shell, face, edge."""
-    from OCP.TopAbs import TopAbs_EDGE, TopAbs_FACE, TopAbs_SHELL, TopAbs_SOLID
-    from OCP.TopExp import TopExp_Explorer
-
-    sort = {"solid": TopAbs_SOLID, "shell": TopAbs_SHELL, "face": TopAbs_FACE, "edge": TopAbs_EDGE}[wanted]
-    out = []
-    explorer = TopExp_Explorer(shape, sort)
-    while explorer.More():
-        out.append(explorer.Current())
-        explorer.Next()
-    return out
 
 
 def numbered_faces(shape: Any) -> list[Any]:
@@ -68,18 +55,6 @@ def _numbered(shape: Any, sort: str) -> list[Any]:
     TopExp.MapShapes_s(shape, TopAbs_FACE if sort == "face" else TopAbs_EDGE, found)
     cast = TopoDS.Face if sort == "face" else TopoDS.Edge
     return [cast(found.FindKey(k)) for k in range(1, found.Extent() + 1)]
-
-
-def compound(parts: Sequence[Any]) -> Any:
-    from OCP.BRep import BRep_Builder
-    from OCP.TopoDS import TopoDS_Compound
-
-    out = TopoDS_Compound()
-    builder = BRep_Builder()
-    builder.MakeCompound(out)
-    for part in parts:
-        builder.Add(out, part)
-    return out
 
 
 def shape_list(parts: Sequence[Any]) -> Any:
@@ -129,12 +104,10 @@ def remove_faces(brep: Bytes, faces: tuple[int, ...]) -> Piece:
 
 def _drop_loops(shape: Any, chosen: list[Any]) -> Any:
     """Where every border of the chosen faces is an inner loop of its neighbours, rebuild those without the loops."""
-    from OCP.BRep import BRep_Builder
     from OCP.BRepTools import BRepTools, BRepTools_ReShape
     from OCP.collections import IndexedMap_TopoDS_Shape_TopTools_ShapeMapHasher as ShapeMap
-    from OCP.TopAbs import TopAbs_EDGE, TopAbs_FORWARD, TopAbs_WIRE
-    from OCP.TopExp import TopExp, TopExp_Explorer
-    from OCP.TopoDS import TopoDS
+    from OCP.TopAbs import TopAbs_EDGE
+    from OCP.TopExp import TopExp
 
     gone = ShapeMap()
     for face in chosen:
@@ -153,9 +126,7 @@ def _drop_loops(shape: Any, chosen: list[Any]) -> Any:
             continue
         outer = BRepTools.OuterWire_s(face)
         keep, drop = [], 0
-        explorer = TopExp_Explorer(face.Oriented(TopAbs_FORWARD), TopAbs_WIRE)
-        while explorer.More():
-            wire = TopoDS.Wire(explorer.Current())
+        for wire in _wires_of(face):
             own = parts_of(wire, "edge")
             hits = sum(border.Contains(e) for e in own)
             if hits and (hits != len(own) or wire.IsSame(outer)):
@@ -164,19 +135,33 @@ def _drop_loops(shape: Any, chosen: list[Any]) -> Any:
                 drop += len(own)
             else:
                 keep.append(wire)
-            explorer.Next()
         if drop:
             met += drop
-            fresh = face.Oriented(TopAbs_FORWARD).EmptyCopied()
-            builder = BRep_Builder()
-            for wire in keep:
-                builder.Add(fresh, wire)
-            reshape.Replace(face, fresh.Oriented(face.Orientation()))
+            reshape.Replace(face, _with_wires(face, keep))
     if not met or met < needed:
         return None
     for face in chosen:
         reshape.Remove(face)
     return reshape.Apply(shape)
+
+
+def _wires_of(face: Any) -> list[Any]:
+    """The border wires of a face, as they run on it turned forward."""
+    from OCP.TopAbs import TopAbs_FORWARD
+
+    return parts_of(face.Oriented(TopAbs_FORWARD), "wire")
+
+
+def _with_wires(face: Any, wires: list[Any]) -> Any:
+    """The face with only these of its border wires."""
+    from OCP.BRep import BRep_Builder
+    from OCP.TopAbs import TopAbs_FORWARD
+
+    fresh = face.Oriented(TopAbs_FORWARD).EmptyCopied()
+    builder = BRep_Builder()
+    for wire in wires:
+        builder.Add(fresh, wire)
+    return fresh.Oriented(face.Orientation())
 
 
 def _defeature(shape: Any, chosen: list[Any]) -> Any:
@@ -219,35 +204,19 @@ def _box(shape: Any) -> Floats:
 
 def fill_sheet_holes(brep: Bytes, edges: tuple[int, ...]) -> Piece:
     """A sheet without the inner loops that the given edges (numbers of the kernel's map) belong to."""
-    from OCP.BRep import BRep_Builder
     from OCP.BRepTools import BRepTools, BRepTools_ReShape
-    from OCP.TopAbs import TopAbs_FORWARD, TopAbs_WIRE
-    from OCP.TopExp import TopExp_Explorer
-    from OCP.TopoDS import TopoDS
 
     shape = from_bytes(brep)
     every = numbered_edges(shape)
+    chosen = [every[k] for k in edges if 0 <= k < len(every)]
     reshape = BRepTools_ReShape()
     count = 0
     for face in numbered_faces(shape):
-        outer = BRepTools.OuterWire_s(face)
-        keep, drop = [], 0
-        explorer = TopExp_Explorer(face.Oriented(TopAbs_FORWARD), TopAbs_WIRE)
-        while explorer.More():
-            wire = TopoDS.Wire(explorer.Current())
-            hit = any(every[k].IsSame(e) for k in edges if 0 <= k < len(every) for e in parts_of(wire, "edge"))
-            if hit and not wire.IsSame(outer):
-                drop += 1
-            else:
-                keep.append(wire)
-            explorer.Next()
-        if drop:
-            count += drop
-            fresh = face.Oriented(TopAbs_FORWARD).EmptyCopied()
-            builder = BRep_Builder()
-            for wire in keep:
-                builder.Add(fresh, wire)
-            reshape.Replace(face, fresh.Oriented(face.Orientation()))
+        outer, wires = BRepTools.OuterWire_s(face), _wires_of(face)
+        keep = [w for w in wires if w.IsSame(outer) or not any(c.IsSame(e) for c in chosen for e in parts_of(w, "edge"))]
+        if len(keep) < len(wires):
+            count += len(wires) - len(keep)
+            reshape.Replace(face, _with_wires(face, keep))
     if not count:
         raise Refused("No hole inside a single face is chosen.", "Holes across a bend are left out at the midsurface instead.")
     return piece_of(reshape.Apply(shape), "sheet")

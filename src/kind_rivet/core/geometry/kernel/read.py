@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 
 from kind_rivet.core.errors import Refused, Unreadable
 from kind_rivet.core.geometry.kernel.facets import facet_shape, to_bytes
+from kind_rivet.core.geometry.kernel.parts import compound, parts_of
 from kind_rivet.core.geometry.shape import Shape
 
 STEP, IGES, BREP = (".step", ".stp"), (".iges", ".igs"), (".brep", ".brp")
@@ -176,38 +177,15 @@ def _numbered(pieces: list[tuple[str, str, str, Any]]) -> list[tuple[str, str, s
 
 def _pieces(shape: Any) -> list[tuple[str, Any]]:
     """Solids, sheets outside solids and wires outside sheets of a shape."""
-    from OCP.BRep import BRep_Builder
-    from OCP.TopAbs import TopAbs_EDGE, TopAbs_FACE, TopAbs_SHELL, TopAbs_SOLID, TopAbs_WIRE
-    from OCP.TopExp import TopExp_Explorer
-    from OCP.TopoDS import TopoDS_Compound
 
-    def outside(wanted: Any, avoid: Any) -> list[Any]:
-        explorer = TopExp_Explorer(shape, wanted, avoid) if avoid is not None else TopExp_Explorer(shape, wanted)
-        out = []
-        while explorer.More():
-            out.append(explorer.Current())
-            explorer.Next()
-        return out
+    def as_one(kind: str, loose: list[Any]) -> list[tuple[str, Any]]:
+        return [(kind, loose[0] if len(loose) == 1 else compound(loose))] if loose else []
 
-    def together(parts: list[Any]) -> Any:
-        compound = TopoDS_Compound()
-        builder = BRep_Builder()
-        builder.MakeCompound(compound)
-        for part in parts:
-            builder.Add(compound, part)
-        return compound
-
-    out = [("solid", s) for s in outside(TopAbs_SOLID, None)]
-    out += [("sheet", s) for s in outside(TopAbs_SHELL, TopAbs_SOLID)]
-    loose = outside(TopAbs_FACE, TopAbs_SHELL)
-    if loose:
-        out.append(("sheet", loose[0] if len(loose) == 1 else together(loose)))
-    wires = outside(TopAbs_WIRE, TopAbs_FACE)
-    edges = outside(TopAbs_EDGE, TopAbs_WIRE)
-    out += [("wire", w) for w in wires]
-    if edges:
-        out.append(("wire", edges[0] if len(edges) == 1 else together(edges)))
-    return out
+    out = [("solid", s) for s in parts_of(shape, "solid")]
+    out += [("sheet", s) for s in parts_of(shape, "shell", outside="solid")]
+    out += as_one("sheet", parts_of(shape, "face", outside="shell"))
+    out += [("wire", w) for w in parts_of(shape, "wire", outside="face")]
+    return out + as_one("wire", parts_of(shape, "edge", outside="wire"))
 
 
 def _silence() -> None:
@@ -230,73 +208,60 @@ def _new_document() -> Any:
 
 def _read_step(path: Path) -> tuple[list[tuple[str, str, Any]], str, list[str]]:
     from OCP.collections import Sequence_TCollection_AsciiString
-    from OCP.IFSelect import IFSelect_RetDone
     from OCP.Interface import Interface_Static
     from OCP.STEPCAFControl import STEPCAFControl_Reader
     from OCP.STEPControl import STEPControl_Controller
 
-    _silence()
     STEPControl_Controller.Init_s()
     Interface_Static.SetIVal_s("read.stepcaf.subshapes.name", 1)
-    document = _new_document()
     reader = STEPCAFControl_Reader()
-    reader.SetColorMode(True)
-    reader.SetNameMode(True)
-    if reader.ReadFile(str(path)) != IFSelect_RetDone:
-        raise Unreadable(f"{path.name} cannot be read as STEP: its contents do not follow the format.", "Export the part again.")
-    fails = _model_faults(reader.ChangeReader())
-    if fails:
-        raise Unreadable(f"{path.name} is damaged: {fails} of its entries are faulty.", "Export the part again.")
+    tree = _transferred(reader, reader.ChangeReader(), path, "STEP")
     lengths, angles, solid_angles = (Sequence_TCollection_AsciiString() for _ in range(3))
     reader.ChangeReader().FileUnits(lengths, angles, solid_angles)
-    unit_name = lengths.Value(1).ToCString() if lengths.Length() else "millimetre"
-    if not reader.Transfer(document):
-        raise Unreadable(f"{path.name} holds nothing that can be turned into geometry.", "Export the part as a solid.")
-    return _tree(document), unit_name, []
+    return tree, lengths.Value(1).ToCString() if lengths.Length() else "millimetre", []
 
 
 def _read_iges(path: Path) -> tuple[list[tuple[str, str, Any]], str, list[str]]:
-    from OCP.IFSelect import IFSelect_RetDone
     from OCP.IGESCAFControl import IGESCAFControl_Reader
     from OCP.IGESControl import IGESControl_Controller
     from OCP.Interface import Interface_Static
 
-    _silence()
     IGESControl_Controller.Init_s()
     Interface_Static.SetIVal_s("read.iges.bspline.continuity", 2)
-    document = _new_document()
     reader = IGESCAFControl_Reader()
+    tree = [(name, colour, _sewn_if_loose(shape)) for name, colour, shape in _transferred(reader, reader, path, "IGES")]
+    return tree, "millimetre", ["IGES keeps no assembly, and faces missing from it cannot be noticed: compare with the drawing."]
+
+
+def _transferred(reader: Any, model: Any, path: Path, format_: str) -> list[tuple[str, str, Any]]:
+    """Name, colour and shape of everything in a file; `model` is what knows the file's entries. Raises `Unreadable`."""
+    from OCP.IFSelect import IFSelect_RetDone
+
+    _silence()
+    document = _new_document()
     reader.SetColorMode(True)
     reader.SetNameMode(True)
     if reader.ReadFile(str(path)) != IFSelect_RetDone:
-        raise Unreadable(f"{path.name} cannot be read as IGES: its contents do not follow the format.", "Export the part as STEP.")
-    fails = _model_faults(reader)
+        raise Unreadable(f"{path.name} cannot be read as {format_}: its contents do not follow the format.", "Export the part again.")
+    fails = _model_faults(model)
     if fails:
         raise Unreadable(f"{path.name} is damaged: {fails} of its entries are faulty.", "Export the part again.")
     if not reader.Transfer(document):
         raise Unreadable(f"{path.name} holds nothing that can be turned into geometry.", "Export the part as a solid.")
-    pieces = [(name, colour, sewn) for name, colour, shape in _tree(document) for sewn in (_sewn_if_loose(shape),)]
-    return pieces, "millimetre", ["IGES keeps no assembly, and faces missing from it cannot be noticed: compare with the drawing."]
+    return _tree(document)
 
 
 def _sewn_if_loose(shape: Any) -> Any:
     """IGES writes faces one by one: sewn where they fit, and closed to a solid where they close."""
     from OCP.BRep import BRep_Tool
     from OCP.BRepBuilderAPI import BRepBuilderAPI_MakeSolid, BRepBuilderAPI_Sewing
-    from OCP.TopAbs import TopAbs_FACE, TopAbs_SHELL, TopAbs_SOLID
-    from OCP.TopExp import TopExp_Explorer
-    from OCP.TopoDS import TopoDS
 
-    if TopExp_Explorer(shape, TopAbs_SOLID).More() or not TopExp_Explorer(shape, TopAbs_FACE).More():
+    if parts_of(shape, "solid") or not parts_of(shape, "face"):
         return shape
     sewing = BRepBuilderAPI_Sewing(1e-4)
     sewing.Add(shape)
     sewing.Perform()
-    explorer = TopExp_Explorer(sewing.SewedShape(), TopAbs_SHELL)
-    shells = []
-    while explorer.More():
-        shells.append(TopoDS.Shell(explorer.Current()))
-        explorer.Next()
+    shells = parts_of(sewing.SewedShape(), "shell")
     if len(shells) != 1 or not BRep_Tool.IsClosed_s(shells[0]):
         return sewing.SewedShape()
     return BRepBuilderAPI_MakeSolid(shells[0]).Solid()
