@@ -203,6 +203,9 @@ def test_splits_that_miss_are_refused_with_nothing_changed(tray_sheet: Document)
     ):
         with pytest.raises(Refused):
             perform(tray_sheet, name, {"body": 1, **values})
+    rail = perform(tray_sheet, "build.line", {"points": [(0, 0, 0), (50, 0, 0)]})
+    with pytest.raises(Refused, match="Line has no faces"):
+        perform(rail, "prepare.hard_points", {"body": rail.bodies[-1].key, "points": [(0, 0, 0)]})
     with pytest.raises(Refused, match="no such split"):
         perform(tray_sheet, "prepare.take_back_split", {})
 

@@ -218,11 +218,17 @@ def remedy_faults(document: Document, parameters: RemedyFaults, progress: Progre
 
 
 # -- splitting ---------------------------------------------------------------------
+def _walls_of(document: Document, key: int) -> Shape:
+    """What preparing works on. Raises `Refused` for bodies without faces."""
+    shape = working_shape(document, key)
+    if not len(shape.facets):
+        raise Refused(f"{document.body(key).name} has no faces.", "Choose a solid or a sheet.")
+    return shape
+
+
 def _split(document: Document, split: Split, what: str) -> Document:
     """The document with a split that is known to work on the present geometry."""
-    shape = working_shape(document, split.body)
-    if not len(shape.facets):
-        raise Refused("This body has no faces to split.", "Choose a solid or a sheet.")
+    shape = _walls_of(document, split.body)
     grown = replace(document, splits=(*document.splits, split))
     if split.body not in document.raw_sheets:  # to be done on the midsurface: see now that it can be
         split_faces(shape, split.way, split.measures, np.array(split.at))
@@ -365,9 +371,7 @@ class AddHardPoints(Parameters):
 @operation("prepare.hard_points", "Hard points", "prepare", AddHardPoints)
 def add_hard_points(document: Document, parameters: AddHardPoints, progress: Progress) -> Document:
     """Places where the mesh must have a node, projected onto the nearest wall; they stay when the face changes."""
-    shape = working_shape(document, parameters.body)
-    if not len(shape.facets):
-        raise Refused("This body has no faces.", "Choose a solid or a sheet.")
+    shape = _walls_of(document, parameters.body)
     facet, weight, away = FacetTree.over(shape.points, shape.facets).nearest(np.asarray(parameters.points, float))
     if float(np.max(away)) > 0.25 * shape.diagonal:
         raise Refused("The point lies far off the body.", "Choose a point on or near a wall.")
@@ -385,9 +389,7 @@ class AddHardCurve(Parameters):
 @operation("prepare.hard_curve", "Hard curve", "prepare", AddHardCurve)
 def add_hard_curve(document: Document, parameters: AddHardCurve, progress: Progress) -> Document:
     """A line that the mesh must follow, projected onto the nearest wall and prolonged to its borders."""
-    shape = working_shape(document, parameters.body)
-    if not len(shape.facets):
-        raise Refused("This body has no faces.", "Choose a solid or a sheet.")
+    shape = _walls_of(document, parameters.body)
     points = np.asarray(parameters.points, float)
     at, normal = _wall_at(shape, triple(points.mean(axis=0)))
     split = Split(parameters.body, "curve", (*triple(normal), *points.ravel().tolist()), at, "hard curve")
