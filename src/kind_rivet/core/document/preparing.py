@@ -10,7 +10,6 @@ from numpy.typing import NDArray
 from kind_rivet.core.document.changes import Split
 from kind_rivet.core.document.document import Document
 from kind_rivet.core.errors import Refused
-from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.geometry.faults import dihedral
 from kind_rivet.core.geometry.places import find_edges
 from kind_rivet.core.geometry.recognise import recognise, recognise_edges
@@ -36,7 +35,7 @@ def prepared(document: Document, key: int, must: Split | None = None) -> tuple[S
     sheet = document.raw_sheets[key]
     name = document.body(key).name
     notes: list[str] = []
-    shape, thickness = sheet.shape, sheet.thickness
+    shape, thickness, tapers = sheet.shape, sheet.thickness, tuple(sheet.taper(f) for f in range(len(sheet.thickness)))
     out = [h for h in document.left_out if h.body == key]
     if out:
         shape, _, missing = close_holes(
@@ -48,7 +47,9 @@ def prepared(document: Document, key: int, must: Split | None = None) -> tuple[S
             try:
                 count = len(shape.faces)
                 shape, _ = split_faces(shape, split.way, split.measures, np.array(split.at))
-                thickness = np.concatenate((thickness, _of_new_faces(sheet, shape, count)))
+                origin = _of_new_faces(sheet, shape, count)
+                thickness = np.concatenate((thickness, sheet.thickness[origin]))
+                tapers = (*tapers, *(sheet.taper(f) for f in origin.tolist()))
             except Refused as refused:
                 if split is must:
                     raise
@@ -61,10 +62,10 @@ def prepared(document: Document, key: int, must: Split | None = None) -> tuple[S
             notes.append(f"{name}: {lost} looked-past edges were not found again.")
         run_on = {int(e) for e, p in zip(edges, past, strict=True) if e >= 0 and not p.join}
         shape, kept, refused_faces = _past(shape, {int(e) for e in edges if e >= 0}, run_on)
-        thickness = thickness[kept]
+        thickness, tapers = thickness[kept], tuple(tapers[k] for k in kept.tolist())
         if refused_faces:
             notes.append(f"{name}: {refused_faces} edges were not looked past: the region could not be laid flat.")
-    return replace(sheet, shape=shape, thickness=thickness), notes
+    return replace(sheet, shape=shape, thickness=thickness, tapers=tapers if any(tapers) else ()), notes
 
 
 def _slack(sheet: Sheet) -> float:
@@ -72,15 +73,15 @@ def _slack(sheet: Sheet) -> float:
     return 0.8 * float(np.max(sheet.thickness)) if len(sheet.thickness) and np.max(sheet.thickness) > 0 else 1e-4 * sheet.shape.diagonal
 
 
-def _of_new_faces(sheet: Sheet, shape: Shape, first: int) -> Floats:
-    """Thickness of faces `first` and up: that of the extracted sheet at their place."""
+def _of_new_faces(sheet: Sheet, shape: Shape, first: int) -> NDArray[np.int64]:
+    """The face of the extracted sheet at the place of each of the faces `first` and up."""
     from kind_rivet.core.geometry.rays import FacetTree
 
     places = np.array([shape.points[shape.facets[shape.facet_face == f][0]].mean(axis=0) for f in range(first, len(shape.faces))])
     if not len(places):
-        return np.empty(0)
+        return np.empty(0, np.int64)
     facet, _, _ = FacetTree.over(sheet.shape.points, sheet.shape.facets).nearest(places)
-    return np.asarray(sheet.thickness[sheet.shape.facet_face[facet]])
+    return np.asarray(sheet.shape.facet_face[facet], np.int64)
 
 
 def _past(shape: Shape, edges: set[int], run_on: set[int]) -> tuple[Shape, NDArray[np.int64], int]:

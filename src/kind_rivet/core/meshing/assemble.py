@@ -11,6 +11,7 @@ from kind_rivet.core.mesh.kinds import QUAD, TRIA, WIDTH
 from kind_rivet.core.mesh.mesh import Mesh
 from kind_rivet.core.meshing.bends import balance_bends
 from kind_rivet.core.meshing.shells import SheetMesh
+from kind_rivet.core.midsurface.sheet import Sheet
 
 
 def as_mesh(shells: SheetMesh, sheet: Shape, body: int, part: int, size: float) -> Mesh:
@@ -27,7 +28,7 @@ def as_mesh(shells: SheetMesh, sheet: Shape, body: int, part: int, size: float) 
     )  # fmt: skip
 
 
-def measure_thickness(mesh: Mesh, body: int, solid: Shape, sheet: Shape, wall: Floats) -> tuple[Floats, Floats]:
+def measure_thickness(mesh: Mesh, body: int, solid: Shape, sheet: Sheet) -> tuple[Floats, Floats]:
     """Thickness and offset (m,) of the shells of `body` from rays along the element normals.
 
     thickness = up + down and offset = (up − down) / 2 where both rays leave the solid
@@ -46,9 +47,9 @@ def measure_thickness(mesh: Mesh, body: int, solid: Shape, sheet: Shape, wall: F
     normal = np.cross(a, b)
     normal /= np.maximum(np.linalg.norm(normal, axis=1, keepdims=True), 1e-300)
     centre = mesh.centres()[mine]
-    known = wall[np.maximum(mesh.face[mine], 0)]
     # Rays start on the sheet itself: a chord across a bend lies off it and would read too thin.
-    start = _on_sheet(centre, sheet)
+    start = _on_sheet(centre, sheet.shape)
+    known = sheet.thickness_at(start, np.maximum(mesh.face[mine], 0))
     tree = FacetTree.over(solid.points, solid.facets)
     eps = 1e-6 * solid.diagonal
     up, _ = tree.cast(start, normal, least=eps)

@@ -22,6 +22,7 @@ from kind_rivet.core.meshing.washers import RoundHole, find_round_holes, ring_ou
 Ints = NDArray[np.int32]
 VERTEX, EDGE, FACE = 1, 2, 3
 HARD_POINT = -1  # in place of the number of a vertex
+SLIT = 0.01  # how far, in sizes, both sides of a line inside a region are held apart while it is filled
 
 
 @dataclass(frozen=True)
@@ -397,7 +398,7 @@ def _mesh_region(
         for i, n in enumerate(ids.tolist()):
             if n in spot:  # a node that stands for looked-past edges lies at one of their vertices
                 flat[i] = spot[n]
-        if len(np.unique(ids)) < 3:
+        if len(np.unique(ids)) < 3 and len({p.edge for p in loop}) == len(loop):
             if index == 0:
                 return  # the region shrank to a line or a point: its neighbours meet there
             continue
@@ -411,7 +412,7 @@ def _mesh_region(
                 ids, flat = outer_ids, outline
             rings.append((mine[index], outlines))
         loops_nodes.append(ids)
-        loops_flat.append(flat)
+        loops_flat.append(opened(ids, flat, SLIT * rules.size))
     hard_flat = patch.to_plane(hard) if len(hard) else np.empty((0, 2))
     mesh = _fill(patch, loops_flat, hard_flat, rules, notes)
     if mesh is None:
@@ -430,6 +431,25 @@ def _mesh_region(
         centre = np.where((corners[:, 3] >= 0)[:, None], mesh.points[corners].mean(axis=1), mesh.points[corners[:, :3]].mean(axis=1))
         face = patch.to_space(centre)[1]
     build.add(elements, face, -1)
+
+
+def opened(ids: Ints, flat: Floats, by: float) -> Floats:
+    """Places of a border loop, moved a little into the region wherever the loop passes a node more than once.
+
+    So lines along which other walls stand on this one, and borders that touch themselves,
+    become openings that can be filled round; the nodes themselves stay where they are.
+    """
+    names, index, count = np.unique(ids, return_inverse=True, return_counts=True)
+    twice = count[index] > 1
+    if not twice.any():
+        return flat
+    before, after = flat - np.roll(flat, 1, axis=0), np.roll(flat, -1, axis=0) - flat
+    turn_in = np.arctan2(before[:, 1], before[:, 0])
+    turn = np.arctan2(before[:, 0] * after[:, 1] - before[:, 1] * after[:, 0], (before * after).sum(axis=1))
+    way = turn_in + turn / 2 + np.pi / 2  # to the left, half-way round the corner
+    out = flat.copy()
+    out[twice] += by * np.column_stack((np.cos(way), np.sin(way)))[twice]
+    return out
 
 
 def _on_faces(patch: Patch, flat: Floats) -> tuple[Floats, int, Ints]:

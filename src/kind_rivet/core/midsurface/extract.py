@@ -8,6 +8,7 @@ from kind_rivet.core.errors import Refused
 from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.geometry.simplify import simplify
+from kind_rivet.core.midsurface.crossing import make_by_crossing
 from kind_rivet.core.midsurface.offset_side import make_by_offset
 from kind_rivet.core.midsurface.sheet import Proof, Sheet
 from kind_rivet.core.midsurface.verify import prove
@@ -17,9 +18,18 @@ from kind_rivet.core.midsurface.walls import measure_walls
 def extract(solid: Shape) -> Sheet:
     """Midsurface of a thin-walled solid, proved against it.
 
-    Raises `Refused` with the reason when the body is not uniform bent sheet.
+    Uniform bent sheet goes by offsetting one side; where that does not stand up to its
+    tests, the middles of all walls are cut by one another. Raises `Refused` with the reason
+    when neither gives a sheet that can be shown.
     """
     tree = FacetTree.over(solid.points, solid.facets)
+    try:
+        return _by_offset(solid, tree)
+    except Refused:
+        return _by_crossing(solid, tree)
+
+
+def _by_offset(solid: Shape, tree: FacetTree) -> Sheet:
     walls = measure_walls(solid, tree)
     raw, t, sides = make_by_offset(solid, walls, tree)
     thickness = np.full(len(raw.faces), t)
@@ -32,6 +42,12 @@ def extract(solid: Shape) -> Sheet:
         )
     shape, faces = simplify(raw)
     return Sheet(shape, thickness[faces], "offset of one side", proof)
+
+
+def _by_crossing(solid: Shape, tree: FacetTree) -> Sheet:
+    made = make_by_crossing(solid, tree)
+    proof = prove(solid, tree, made.shape, made.thickness, list(made.sides))
+    return Sheet(made.shape, made.thickness, "walls cut by one another", proof, made.tapers if any(made.tapers) else ())
 
 
 def _problems(solid: Shape, sheet: Shape, t: float, sides: list[list[int]], proof: Proof) -> list[str]:

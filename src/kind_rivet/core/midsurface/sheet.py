@@ -5,9 +5,11 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
+from numpy.typing import NDArray
 
-from kind_rivet.core.geometry.carriers import Floats
+from kind_rivet.core.geometry.carriers import Carrier, Floats
 from kind_rivet.core.geometry.shape import Shape
+from kind_rivet.core.midsurface.fields import signed_distance
 
 
 @dataclass(frozen=True)
@@ -23,17 +25,47 @@ class Proof:
 
 
 @dataclass(frozen=True)
+class Taper:
+    """The two surfaces of a wall that is not equally thick everywhere; the signs turn both outward."""
+
+    first: Carrier
+    first_sign: float
+    second: Carrier
+    second_sign: float
+
+    def thickness(self, points: Floats) -> Floats:
+        """Thickness (n,) at points (n, 3): how deep they lie under both surfaces together."""
+        deep = [s * signed_distance(c, points)[0] for c, s in ((self.first, self.first_sign), (self.second, self.second_sign))]
+        return np.asarray(-deep[0] - deep[1])
+
+
+@dataclass(frozen=True)
 class Sheet:
-    """`shape` (not solid) with the wall thickness of each face (f,), the way it was made and its proof."""
+    """`shape` (not solid) with the wall thickness of each face (f,), the way it was made and its proof.
+
+    tapers : for each face the two surfaces of its wall where it tapers, else None; empty: none does
+    """
 
     shape: Shape
     thickness: Floats
     way: str
     proof: Proof | None  # None: taken as it is, nothing to prove against
+    tapers: tuple[Taper | None, ...] = ()
 
     @property
     def area(self) -> float:
         return float(self.shape.face_area.sum())
+
+    def taper(self, face: int) -> Taper | None:
+        return self.tapers[face] if face < len(self.tapers) else None
+
+    def thickness_at(self, points: Floats, face: NDArray[np.int64]) -> Floats:
+        """Thickness (n,) at points (n, 3) on faces (n,)."""
+        out = self.thickness[face].astype(float)
+        for f, taper in enumerate(self.tapers):
+            if taper is not None and (face == f).any():
+                out[face == f] = taper.thickness(points[face == f])
+        return out
 
     @property
     def thicknesses(self) -> list[float]:

@@ -145,7 +145,7 @@ def _mesh_lot(document: Document, lot: list[int], progress: Progress, smooth: bo
     if welded:
         new = _shared_out(new, welded, lot, numbers)
     for key, sheet in zip(lot, sheets, strict=True):
-        thickness, offset = measure_thickness(new, key, document.body(key).shape, sheet.shape, sheet.thickness)
+        thickness, offset = measure_thickness(new, key, document.body(key).shape, sheet)
         new = replace(new, thickness=thickness, offset=offset)
     meshed = dict(document.meshed) | dict(zip(lot, sheets, strict=True))
     if earlier is not None and shells.kept_faces:

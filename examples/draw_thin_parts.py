@@ -1,0 +1,261 @@
+#!/usr/bin/env python3
+"""Draw made-up thin-walled parts whose walls meet, step, taper and curve, and write them as STEP.
+
+    python examples/draw_thin_parts.py [FOLDER] [NAME ...]
+
+They serve the tests and benchmarks of midsurfaces; none is kept in the repository.
+"""
+
+from __future__ import annotations
+
+import math
+import sys
+from collections.abc import Callable, Iterable
+from pathlib import Path
+
+from draw_parts import box, cut, fuse, only_solid, prism, write
+from OCP.BRep import BRep_Builder
+from OCP.BRepAlgoAPI import BRepAlgoAPI_Fuse
+from OCP.BRepBuilderAPI import BRepBuilderAPI_MakeEdge, BRepBuilderAPI_MakeFace, BRepBuilderAPI_MakeWire, BRepBuilderAPI_Transform
+from OCP.BRepFilletAPI import BRepFilletAPI_MakeFillet
+from OCP.BRepOffset import BRepOffset_MakeSimpleOffset
+from OCP.BRepOffsetAPI import BRepOffsetAPI_ThruSections
+from OCP.BRepPrimAPI import BRepPrimAPI_MakeCylinder, BRepPrimAPI_MakeRevol
+from OCP.collections import Array2_gp_Pnt, List_TopoDS_Shape
+from OCP.GeomAPI import GeomAPI_PointsToBSplineSurface
+from OCP.gp import gp_Ax1, gp_Ax2, gp_Dir, gp_Pnt, gp_Trsf, gp_Vec
+from OCP.ShapeUpgrade import ShapeUpgrade_UnifySameDomain
+from OCP.TopAbs import TopAbs_EDGE
+from OCP.TopExp import TopExp, TopExp_Explorer
+from OCP.TopoDS import TopoDS, TopoDS_Compound, TopoDS_Shape
+
+
+def cylinder(at: tuple[float, float, float], along: tuple[float, float, float], radius: float, length: float) -> TopoDS_Shape:
+    return BRepPrimAPI_MakeCylinder(gp_Ax2(gp_Pnt(*at), gp_Dir(*along)), radius, length).Shape()
+
+
+def fused(parts: Iterable[TopoDS_Shape]) -> TopoDS_Shape:
+    """All parts as one solid without needless edges."""
+    lots = list(parts)
+    first, rest = List_TopoDS_Shape(), List_TopoDS_Shape()
+    first.Append(lots[0])
+    for part in lots[1:]:
+        rest.Append(part)
+    union = BRepAlgoAPI_Fuse()
+    union.SetArguments(first)
+    union.SetTools(rest)
+    union.Build()
+    return unified(union.Shape())
+
+
+def unified(shape: TopoDS_Shape) -> TopoDS_Shape:
+    simple = ShapeUpgrade_UnifySameDomain(shape, True, True, False)
+    simple.Build()
+    return simple.Shape()
+
+
+def without(part: TopoDS_Shape, knives: Iterable[TopoDS_Shape]) -> TopoDS_Shape:
+    for knife in knives:
+        part = cut(part, knife)
+    return part
+
+
+def turned(shape: TopoDS_Shape, at: tuple[float, float, float], axis: tuple[float, float, float], degrees: float) -> TopoDS_Shape:
+    move = gp_Trsf()
+    move.SetRotation(gp_Ax1(gp_Pnt(*at), gp_Dir(*axis)), math.radians(degrees))
+    return BRepBuilderAPI_Transform(shape, move, True).Shape()
+
+
+def rounded(shape: TopoDS_Shape, radius: float, choose: Callable[[gp_Pnt, gp_Pnt], bool]) -> TopoDS_Shape:
+    """Fillets on all edges whose two end points are chosen."""
+    fillet = BRepFilletAPI_MakeFillet(shape)
+    walk = TopExp_Explorer(shape, TopAbs_EDGE)
+    seen: set[int] = set()
+    while walk.More():
+        edge = TopoDS.Edge(walk.Current())
+        walk.Next()
+        if hash(edge) in seen:
+            continue
+        seen.add(hash(edge))
+        from OCP.BRep import BRep_Tool
+
+        a, b = (BRep_Tool.Pnt_s(v(edge, False)) for v in (TopExp.FirstVertex_s, TopExp.LastVertex_s))
+        if choose(a, b):
+            fillet.Add(radius, edge)
+    fillet.Build()
+    return fillet.Shape()
+
+
+def frustum(x: float, y: float, z: float, dx: float, dy: float, height: float, draft: float) -> TopoDS_Shape:
+    """A box whose four sides lean inwards by `draft` degrees towards the top (negative: outwards)."""
+    lean = height * math.tan(math.radians(draft))
+    loft = BRepOffsetAPI_ThruSections(True, True)
+    for k, h in ((0.0, 0.0), (lean, height)):
+        corners = [(x + k, y + k), (x + dx - k, y + k), (x + dx - k, y + dy - k), (x + k, y + dy - k)]
+        wire = BRepBuilderAPI_MakeWire()
+        for i in range(4):
+            a, b = corners[i], corners[(i + 1) % 4]
+            wire.Add(BRepBuilderAPI_MakeEdge(gp_Pnt(*a, z + h), gp_Pnt(*b, z + h)).Edge())
+        loft.AddWire(wire.Wire())
+    loft.Build()
+    return loft.Shape()
+
+
+def sharp_rail(t: float = 2.0) -> TopoDS_Shape:
+    outer = [(0.0, 0.0, 0.0), (0.0, 40.0, 0.0), (0.0, 40.0, 20.0), (0.0, 40 - t, 20.0), (0.0, 40 - t, t), (0.0, t, t), (0.0, t, 20.0), (0.0, 0.0, 20.0)]
+    return prism(outer, {}, (80, 0, 0))
+
+
+def bent_rail(t: float = 2.0, r: float = 3.0) -> TopoDS_Shape:
+    q, s = math.sqrt(0.5), r + t
+    w, h = 40.0, 24.0
+    corners = [
+        (0.0, s, 0.0), (0.0, w - s, 0.0), (0.0, w, s), (0.0, w, h), (0.0, w - t, h), (0.0, w - t, s),
+        (0.0, w - s, t), (0.0, s, t), (0.0, t, s), (0.0, t, h), (0.0, 0.0, h), (0.0, 0.0, s),
+    ]  # fmt: skip
+    arcs = {
+        1: (0.0, w - s + s * q, s - s * q), 5: (0.0, w - s + r * q, s - r * q),
+        7: (0.0, s - r * q, s - r * q), 11: (0.0, s - s * q, s - s * q),
+    }  # fmt: skip
+    return prism(corners, arcs, (80, 0, 0))
+
+
+def box_tube(t: float = 2.0) -> TopoDS_Shape:
+    tube = cut(box(0, 0, 0, 90, 30, 40), box(-1, t, t, 92, 30 - 2 * t, 40 - 2 * t))
+    return without(tube, [cylinder((30, -1, 20), (0, 1, 0), 5, 32), cylinder((60, 15, -1), (0, 0, 1), 6, 42)])
+
+
+def round_tube(t: float = 1.5) -> TopoDS_Shape:
+    tube = cut(cylinder((0, 0, 0), (1, 0, 0), 15, 90), cylinder((-1, 0, 0), (1, 0, 0), 15 - t, 92))
+    return without(tube, [cylinder((30, 0, -20), (0, 0, 1), 5, 40), cylinder((60, -20, 0), (0, 1, 0), 4, 40)])
+
+
+def ribbed_plate(t: float = 2.0, rib: float = 1.6) -> TopoDS_Shape:
+    """A plate with a long rib, a crossing one, an oblique one and one that ends in the middle."""
+    oblique = turned(box(60, 15, 0, 30, rib, 10), (75, 15, 0), (0, 0, 1), 35)
+    ribs = [box(10, 40, 0, 40, rib, 14), box(30, 25, 0, rib, 32, 14), oblique, box(0, 60, 0, 100, rib, 9)]
+    return fused([box(0, 0, -t, 100, 70, t), *ribs])
+
+
+def ribbed_plate_blends() -> TopoDS_Shape:
+    part = fused([box(0, 0, -2, 100, 70, 2), box(10, 34, 0, 80, 2, 15), box(49, 10, 0, 2, 50, 15)])
+    return rounded(part, 1.5, lambda a, b: abs(a.Z()) < 1e-6 and abs(b.Z()) < 1e-6)
+
+
+def stepped_flush() -> TopoDS_Shape:
+    return fused([box(0, 0, 0, 40, 50, 2), box(40, 0, 0, 30, 50, 3), box(70, 0, 0, 40, 50, 2.4)])
+
+
+def stepped_centred() -> TopoDS_Shape:
+    return fused([box(0, 0, -1, 40, 50, 2), box(40, 0, -1.5, 30, 50, 3), box(70, 0, -1.2, 40, 50, 2.4)])
+
+
+def drafted_tray() -> TopoDS_Shape:
+    return cut(frustum(0, 0, 0, 90, 60, 25, -2.0), frustum(3, 3, 2.5, 84, 54, 30, -4.0))
+
+
+def cone_flange(t: float = 2.0) -> TopoDS_Shape:
+    """A cone that opens into a flange with bolt holes."""
+    h = t / math.cos(math.radians(30.0))
+    profile = [(12.0, 0.0), (12.0 + h, 0.0), (30.0, (18 - h) / math.tan(math.radians(30.0))), (48.0, (18 - h) / math.tan(math.radians(30.0)))]
+    top = profile[-1][1] + t
+    inner_r = 12.0 + top * math.tan(math.radians(30.0))
+    profile += [(48.0, top), (inner_r, top)]
+    wire = BRepBuilderAPI_MakeWire()
+    for i, (r, z) in enumerate(profile):
+        r2, z2 = profile[(i + 1) % len(profile)]
+        wire.Add(BRepBuilderAPI_MakeEdge(gp_Pnt(r, 0, z), gp_Pnt(r2, 0, z2)).Edge())
+    solid = BRepPrimAPI_MakeRevol(BRepBuilderAPI_MakeFace(wire.Wire()).Face(), gp_Ax1(gp_Pnt(0, 0, 0), gp_Dir(0, 0, 1))).Shape()
+    holes = [cylinder((41 * math.cos(a), 41 * math.sin(a), 0), (0, 0, 1), 2.5, 60) for a in (k * math.pi / 3 for k in range(6))]
+    return without(solid, holes)
+
+
+def moulded_cover() -> TopoDS_Shape:
+    """A drafted shell with ribs, two bosses and blends outside and in."""
+    shell = cut(frustum(0, 0, 0, 80, 55, 22, 2.0), frustum(2, 2, -1, 76, 51, 21, 2.0))
+    ribs = [frustum(1, 26.9, 9, 78, 1.2, 11.5, 0.0), frustum(39.4, 1, 9, 1.2, 53, 11.5, 0.0)]
+    bosses = [cylinder((x, 14.0, 6.0), (0, 0, 1), 3.5, 14.5) for x in (20.0, 60.0)]
+    inside = frustum(1, 1, 0, 78, 53, 21.5, 2.0)
+    from OCP.BRepAlgoAPI import BRepAlgoAPI_Common
+
+    part = fused([shell, *(BRepAlgoAPI_Common(s, inside).Shape() for s in (*ribs, *bosses))])
+    part = without(part, [cylinder((x, 14.0, -1.0), (0, 0, 1), 2.2, 30) for x in (20.0, 60.0)])
+    return rounded(part, 1.5, lambda a, b: a.Z() > 21.9 and b.Z() > 21.9 and min(a.X(), b.X(), a.Y(), b.Y()) < 12)
+
+
+def louvre(t: float = 1.2) -> TopoDS_Shape:
+    """A freely curved sheet of one thickness."""
+    grid = Array2_gp_Pnt(1, 8, 1, 8)
+    for i in range(8):
+        for j in range(8):
+            x, y = 12.0 * i, 9.0 * j
+            grid.SetValue(i + 1, j + 1, gp_Pnt(x, y, 8 * math.sin(x / 30) + 4 * math.cos(y / 22) + 0.002 * x * y))
+    face = BRepBuilderAPI_MakeFace(GeomAPI_PointsToBSplineSurface(grid).Surface(), 1e-6).Face()
+    offset = BRepOffset_MakeSimpleOffset(face, t)
+    offset.SetBuildSolidFlag(True)
+    offset.Perform()
+    return offset.GetResultShape()
+
+
+def bracket(t: float, length: float, height: float) -> TopoDS_Shape:
+    return fused([box(0, 0, 0, length, 30, t), box(0, 0, 0, t, 30, height)])
+
+
+def lapped_brackets() -> TopoDS_Shape:
+    """Two brackets, one lying on the other: two bodies."""
+    move = gp_Trsf()
+    move.SetTranslation(gp_Vec(20, 0, 2.0))
+    second = BRepBuilderAPI_Transform(bracket(1.5, 50, 20), move, True).Shape()
+    both, build = TopoDS_Compound(), BRep_Builder()
+    build.MakeCompound(both)
+    build.Add(both, only_solid(bracket(2.0, 60, 25)))
+    build.Add(both, only_solid(second))
+    return both
+
+
+def perforated_tray(nx: int = 20, ny: int = 10, t: float = 1.5) -> TopoDS_Shape:
+    """A sharp-cornered tray with nx × ny holes in its floor."""
+    dx, dy = 10.0 * nx + 20, 10.0 * ny + 20
+    tray = cut(box(0, 0, 0, dx, dy, 20), box(t, t, t, dx - 2 * t, dy - 2 * t, 20))
+    knives = List_TopoDS_Shape()
+    for i in range(nx):
+        for j in range(ny):
+            knives.Append(cylinder((15 + 10 * i, 15 + 10 * j, -1), (0, 0, 1), 2.5, 5))
+    from OCP.BRepAlgoAPI import BRepAlgoAPI_Cut
+
+    drill = BRepAlgoAPI_Cut()
+    first = List_TopoDS_Shape()
+    first.Append(tray)
+    drill.SetArguments(first)
+    drill.SetTools(knives)
+    drill.Build()
+    return drill.Shape()
+
+
+def pocket_part() -> TopoDS_Shape:
+    """Milled from the solid: pockets between ribs, a wall round it, pads and holes."""
+    part = box(0, 0, 0, 120, 80, 18)
+    pockets = [box(2 + 39.5 * i, 2 + 38.75 * j, 2, 37, 36.25, 20) for i in range(3) for j in range(2)]
+    part = without(part, pockets)
+    part = rounded(part, 3.0, lambda a, b: abs(a.X() - b.X()) < 1e-6 and abs(a.Y() - b.Y()) < 1e-6 and abs(a.Z() - b.Z()) > 10 and 1 < a.X() < 119 and 1 < a.Y() < 79)
+    pads = [cylinder((20.5, 20, 1), (0, 0, 1), 8, 2.5), cylinder((99.5, 59, 1), (0, 0, 1), 8, 2.5)]
+    part = fused([part, *pads])
+    return without(part, [cylinder((20.5, 20, -1), (0, 0, 1), 3, 9), cylinder((60, 20, -1), (0, 0, 1), 5, 9)])
+
+
+PARTS: dict[str, Callable[[], TopoDS_Shape]] = {
+    "sharp_rail": sharp_rail, "bent_rail": bent_rail, "box_tube": box_tube, "round_tube": round_tube, "ribbed_plate": ribbed_plate,
+    "ribbed_plate_blends": ribbed_plate_blends, "stepped_flush": stepped_flush, "stepped_centred": stepped_centred,
+    "drafted_tray": drafted_tray, "cone_flange": cone_flange, "moulded_cover": moulded_cover, "louvre": louvre,
+    "lapped_brackets": lapped_brackets, "perforated_tray": perforated_tray, "pocket_part": pocket_part,
+}  # fmt: skip
+
+
+def main() -> None:
+    folder = Path(sys.argv[1]) if len(sys.argv) > 1 else Path(__file__).parent
+    for name in sys.argv[2:] or PARTS:
+        write(PARTS[name](), folder / f"{name}.step", name.replace("_", " ").capitalize())
+
+
+if __name__ == "__main__":
+    main()

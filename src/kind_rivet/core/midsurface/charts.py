@@ -1,0 +1,230 @@
+"""Flat maps of surfaces, to draw and cut lines on: nearly true to length, one period wide where the surface closes.
+
+`flat` maps points near the surface to places (n, 2); `lift` maps places to points on or
+near it. `period` is the width after which the first coordinate repeats, 0 if it does not;
+places run from −period/2 to period/2 with the cut where no wall is, if there is such a gap.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Protocol
+
+import numpy as np
+
+from kind_rivet.core.geometry.carriers import Carrier, Floats, frame, unit
+
+
+class Chart(Protocol):
+    period: float
+
+    def flat(self, p: Floats) -> Floats: ...
+
+    def lift(self, uv: Floats) -> Floats: ...
+
+
+@dataclass(frozen=True)
+class PlaneChart:
+    origin: Floats
+    u: Floats
+    v: Floats
+    period: float = 0.0
+
+    @staticmethod
+    def over(carrier: Carrier, samples: Floats) -> PlaneChart:
+        d = carrier.array
+        u, v = frame(d[3:6])
+        centre = samples.mean(axis=0)
+        return PlaneChart(centre - ((centre - d[:3]) @ d[3:6]) * d[3:6], u, v)
+
+    def flat(self, p: Floats) -> Floats:
+        q = p - self.origin
+        return np.column_stack((q @ self.u, q @ self.v))
+
+    def lift(self, uv: Floats) -> Floats:
+        return np.asarray(self.origin + uv[:, :1] * self.u + uv[:, 1:] * self.v)
+
+
+def widest_gap(angle: Floats) -> float:
+    """The angle in the middle of the widest stretch without any of the given angles."""
+    a = np.sort(angle % (2 * np.pi))
+    gap = np.diff(np.r_[a, a[0] + 2 * np.pi])
+    k = int(np.argmax(gap))
+    return float(a[k] + gap[k] / 2)
+
+
+def _turned(axis: Floats, q: Floats) -> tuple[Floats, Floats]:
+    """Axes u, v square to `axis` such that the samples q lie away from the half plane of angle ±π."""
+    u, v = frame(axis)
+    cut = widest_gap(np.arctan2(q @ v, q @ u))
+    c, s = np.cos(cut - np.pi), np.sin(cut - np.pi)
+    return c * u + s * v, c * v - s * u
+
+
+@dataclass(frozen=True)
+class CylinderChart:
+    origin: Floats
+    axis: Floats
+    u: Floats
+    v: Floats
+    radius: float
+    period: float
+
+    @staticmethod
+    def over(carrier: Carrier, samples: Floats) -> CylinderChart:
+        d = carrier.array
+        u, v = _turned(d[3:6], samples - d[:3])
+        return CylinderChart(d[:3], d[3:6], u, v, float(d[6]), float(2 * np.pi * d[6]))
+
+    def flat(self, p: Floats) -> Floats:
+        q = p - self.origin
+        return np.column_stack((self.radius * np.arctan2(q @ self.v, q @ self.u), q @ self.axis))
+
+    def lift(self, uv: Floats) -> Floats:
+        a = uv[:, :1] / self.radius
+        return np.asarray(self.origin + self.radius * (np.cos(a) * self.u + np.sin(a) * self.v) + uv[:, 1:] * self.axis)
+
+
+@dataclass(frozen=True)
+class ConeChart:
+    """Angle times the mean radius, and length along the generator."""
+
+    apex: Floats
+    axis: Floats
+    u: Floats
+    v: Floats
+    half_angle: float
+    mean: float
+    period: float
+
+    @staticmethod
+    def over(carrier: Carrier, samples: Floats) -> ConeChart:
+        d = carrier.array
+        q = samples - d[:3]
+        u, v = _turned(d[3:6], q)
+        mean = float(np.linalg.norm(q - (q @ d[3:6])[:, None] * d[3:6], axis=1).mean())
+        return ConeChart(d[:3], d[3:6], u, v, float(d[6]), mean, float(2 * np.pi * mean))
+
+    def flat(self, p: Floats) -> Floats:
+        q = p - self.apex
+        h = q @ self.axis
+        rho = np.linalg.norm(q - h[:, None] * self.axis, axis=1)
+        along = h * np.cos(self.half_angle) + rho * np.sin(self.half_angle)
+        return np.column_stack((self.mean * np.arctan2(q @ self.v, q @ self.u), along))
+
+    def lift(self, uv: Floats) -> Floats:
+        a = uv[:, :1] / self.mean
+        ray = np.cos(self.half_angle) * self.axis + np.sin(self.half_angle) * (np.cos(a) * self.u + np.sin(a) * self.v)
+        return np.asarray(self.apex + uv[:, 1:] * ray)
+
+
+@dataclass(frozen=True)
+class SphereChart:
+    """Longitude and latitude about an axis square to the middle of the samples."""
+
+    centre: Floats
+    axis: Floats
+    u: Floats
+    v: Floats
+    radius: float
+    period: float
+
+    @staticmethod
+    def over(carrier: Carrier, samples: Floats) -> SphereChart:
+        d = carrier.array
+        q = samples - d[:3]
+        _, vectors = np.linalg.eigh(q.T @ q)
+        mean = unit(q.mean(axis=0))
+        axis = vectors[:, 0] - (vectors[:, 0] @ mean) * mean if np.linalg.norm(mean) > 0.1 else vectors[:, 0]
+        axis = unit(axis) if np.linalg.norm(axis) > 1e-6 else frame(mean)[0]
+        u, v = _turned(axis, q)
+        return SphereChart(d[:3], axis, u, v, float(d[3]), float(2 * np.pi * d[3]))
+
+    def flat(self, p: Floats) -> Floats:
+        q = unit(p - self.centre)
+        return self.radius * np.column_stack((np.arctan2(q @ self.v, q @ self.u), np.arcsin(np.clip(q @ self.axis, -1, 1))))
+
+    def lift(self, uv: Floats) -> Floats:
+        a, b = uv[:, :1] / self.radius, np.clip(uv[:, 1:] / self.radius, -1.57, 1.57)
+        return np.asarray(self.centre + self.radius * (np.cos(b) * (np.cos(a) * self.u + np.sin(a) * self.v) + np.sin(b) * self.axis))
+
+
+@dataclass(frozen=True)
+class TorusChart:
+    """Angle round the axis times the mean radius, and angle round the tube times its radius, cut where no sample is."""
+
+    centre: Floats
+    axis: Floats
+    u: Floats
+    v: Floats
+    major: float
+    minor: float
+    turn: float
+    mean: float
+    period: float
+
+    @staticmethod
+    def over(carrier: Carrier, samples: Floats) -> TorusChart:
+        d = carrier.array
+        q = samples - d[:3]
+        u, v = _turned(d[3:6], q)
+        h = q @ d[3:6]
+        rho = np.linalg.norm(q - h[:, None] * d[3:6], axis=1)
+        turn = widest_gap(np.arctan2(h, rho - d[6])) - np.pi
+        mean = float(rho.mean())
+        return TorusChart(d[:3], d[3:6], u, v, float(d[6]), float(d[7]), turn, mean, float(2 * np.pi * mean))
+
+    def flat(self, p: Floats) -> Floats:
+        q = p - self.centre
+        h = q @ self.axis
+        rho = np.linalg.norm(q - h[:, None] * self.axis, axis=1)
+        round_ = (np.arctan2(h, rho - self.major) - self.turn + np.pi) % (2 * np.pi) - np.pi
+        return np.column_stack((self.mean * np.arctan2(q @ self.v, q @ self.u), self.minor * round_))
+
+    def lift(self, uv: Floats) -> Floats:
+        a, b = uv[:, :1] / self.mean, uv[:, 1:] / self.minor + self.turn
+        out = np.cos(a) * self.u + np.sin(a) * self.v
+        return np.asarray(self.centre + (self.major + self.minor * np.cos(b)) * out + self.minor * np.sin(b) * self.axis)
+
+
+class FacetChart:
+    """The facets of a free side laid flat, with a straight margin round them."""
+
+    period = 0.0
+
+    def __init__(self, space: Floats, flat: Floats, facets: Floats) -> None:
+        from kind_rivet.core.geometry.rays import FacetTree
+
+        self.space_tree = FacetTree.over(space, facets.astype(np.int32))
+        self.flat_tree = FacetTree.over(np.column_stack((flat, np.zeros(len(flat)))), facets.astype(np.int32))
+
+    @staticmethod
+    def over(side, between, wall: float) -> FacetChart:  # type: ignore[no-untyped-def]
+        from kind_rivet.core.meshing.flatten import flatten_facets
+        from kind_rivet.core.midsurface.fields import settle
+
+        facets = side.tree.facets.astype(np.int64)
+        points = side.tree.points
+        normal = np.zeros_like(points)
+        np.add.at(normal, facets.ravel(), side.normals.reshape(-1, 3))
+        middle, _ = settle(points - wall / 2 * unit(normal), [between])
+        return FacetChart(middle, flatten_facets(middle, facets), facets)
+
+    @staticmethod
+    def _through(tree_from, tree_to, q: Floats) -> Floats:  # type: ignore[no-untyped-def]
+        """Places in the other map: the nearest facet's affine map, also beyond the border."""
+        facet, _, _ = tree_from.nearest(q)
+        a, b, c = (tree_from.points[tree_from.facets[facet, k]] for k in range(3))
+        e1, e2 = b - a, c - a
+        g11, g12, g22 = (np.einsum("ij,ij->i", x, y) for x, y in ((e1, e1), (e1, e2), (e2, e2)))
+        r1, r2 = np.einsum("ij,ij->i", e1, q - a), np.einsum("ij,ij->i", e2, q - a)
+        det = np.maximum(g11 * g22 - g12**2, 1e-300)
+        s, t = (g22 * r1 - g12 * r2) / det, (g11 * r2 - g12 * r1) / det
+        x, y, z = (tree_to.points[tree_to.facets[facet, k]] for k in range(3))
+        return np.asarray(x + s[:, None] * (y - x) + t[:, None] * (z - x))
+
+    def flat(self, p: Floats) -> Floats:
+        return self._through(self.space_tree, self.flat_tree, p)[:, :2]
+
+    def lift(self, uv: Floats) -> Floats:
+        return self._through(self.flat_tree, self.space_tree, np.column_stack((uv, np.zeros(len(uv)))))

@@ -1,0 +1,79 @@
+"""Walls that meet, step and taper: every wall's middle is drawn, all middles are cut by one another, and the right pieces sewn.
+
+1. Faces across a wall are found by balls that touch both (`pairs`).
+2. Each wall gets the surface midway between its faces, exact where there is one (`middles`).
+3. On each middle lines are drawn: where it leaves the solid, meets other middles, where
+   bends begin and steps stand (`drawing`, `traces`).
+4. The lines cut each middle into cells (`cells`), which are joined along shared lines (`network`).
+5. A small exact optimisation keeps the cells that are wall and those that close the gaps (`choose`).
+6. The kept cells are sewn to faces and shared edges (`sew`).
+
+No boolean of the CAD kernel is needed, so nothing can hang.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from kind_rivet.core.errors import Refused
+from kind_rivet.core.geometry.carriers import Floats
+from kind_rivet.core.geometry.rays import FacetTree
+from kind_rivet.core.geometry.shape import Shape
+from kind_rivet.core.geometry.simplify import simplify
+from kind_rivet.core.midsurface.cells import cut_up
+from kind_rivet.core.midsurface.choose import choose
+from kind_rivet.core.midsurface.drawing import draw_lines, find_middles
+from kind_rivet.core.midsurface.fields import CarrierField, face_field
+from kind_rivet.core.midsurface.middles import Middle
+from kind_rivet.core.midsurface.network import connect
+from kind_rivet.core.midsurface.pairs import find_opposed, find_pairs
+from kind_rivet.core.midsurface.sew import sew
+from kind_rivet.core.midsurface.sheet import Taper
+
+
+@dataclass(frozen=True)
+class Crossed:
+    """A sheet sewn from crossing middles: thickness and taper of each face, faces of the solid that are sides of it."""
+
+    shape: Shape
+    thickness: Floats
+    tapers: tuple[Taper | None, ...]
+    sides: tuple[int, ...]
+
+
+def make_by_crossing(solid: Shape, tree: FacetTree) -> Crossed:
+    """The sheet of a body whose walls meet. Raises `Refused` when no walls are found."""
+    whole, _ = simplify(solid)
+    tolerance = 1e-6 * whole.diagonal
+    opposed = find_opposed(whole, tree)
+    pairs = find_pairs(whole, opposed)
+    if not pairs:
+        raise Refused("No wall was found: nothing thin lies opposite anything.", "Mesh this body with solids.")
+    fields = [face_field(whole, f) for f in range(len(whole.faces))]
+    middles = find_middles(whole, pairs, fields, tolerance)
+    lines = draw_lines(whole, tree, middles, fields, tolerance)
+    cuts = [cut_up(middle, k, lines, tree, whole) for k, middle in enumerate(middles)]
+    network = connect(middles, cuts, lines)
+    kept = choose(middles, cuts, network, lines)
+    sewn = sew(middles, cuts, network, kept, tolerance)
+    if not len(sewn.shape.faces):
+        raise Refused("No wall was found that is wide for its thickness.", "Mesh this body with solids.")
+    own = [middles[m] for m in sewn.face_middle]
+    corner = sewn.corner_wall.mean(axis=1)
+    area = sewn.shape.facet_area
+    thickness = np.array(
+        [np.average(corner[sewn.shape.facet_face == f], weights=area[sewn.shape.facet_face == f]) for f in range(len(own))]
+    )
+    tapers = tuple(_taper(m) for m in own)
+    thickness = np.array([float(f"{t:.9g}") for t in thickness])
+    used = {f for m in own for f in m.sides[0] | m.sides[1]}
+    return Crossed(sewn.shape, thickness, tapers, tuple(sorted(used)))
+
+
+def _taper(middle: Middle) -> Taper | None:
+    a, b = middle.first, middle.second
+    if middle.uniform or not isinstance(a, CarrierField) or not isinstance(b, CarrierField):
+        return None
+    return Taper(a.carrier, a.sign, b.carrier, b.sign)

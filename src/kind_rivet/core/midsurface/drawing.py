@@ -1,0 +1,334 @@
+"""All middles of a solid and all lines on them."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from kind_rivet.core.geometry.carriers import Floats, unit
+from kind_rivet.core.geometry.rays import FacetTree
+from kind_rivet.core.geometry.shape import Shape
+from kind_rivet.core.midsurface.fields import Field, face_field, settle
+from kind_rivet.core.midsurface.middles import Middle, middle_of
+from kind_rivet.core.midsurface.pairs import Pair
+from kind_rivet.core.midsurface.traces import Line, contact_field, crossing, outlines, prolonged
+
+TANGENT = 0.97  # cosine between middles above which they run on smoothly
+
+
+def find_middles(shape: Shape, pairs: list[Pair], fields: list[Field], tolerance: float) -> list[Middle]:
+    """One middle per wall: pairs on the same surface with the same thickness go together."""
+    out: list[Middle] = []
+    for pair in pairs:
+        made = middle_of(shape, pair.a, pair.b, fields[pair.a], fields[pair.b], pair.wall, pair.middle, tolerance)
+        if made.carrier.kind == "free" and any(_rounding(shape, f, pair.wall) for f in (pair.a, pair.b)):
+            continue
+        for other in out:
+            if _alike(other, made, tolerance):
+                same_way = made.normal(made.samples[:1])[0] @ other.normal(made.samples[:1])[0] > 0
+                first, second = (0, 1) if same_way else (1, 0)
+                other.sides[first].add(pair.a)
+                other.sides[second].add(pair.b)
+                other.samples = np.vstack((other.samples, made.samples))
+                break
+        else:
+            out.append(made)
+    return out
+
+
+def _rounding(shape: Shape, face: int, wall: float) -> bool:
+    """Is a face a blend: round with a small radius?"""
+    carrier = shape.faces[face].carrier
+    if carrier.kind not in ("cylinder", "torus", "sphere"):
+        return False
+    return carrier.data[-1] < 4 * wall
+
+
+def _alike(a: Middle, b: Middle, tolerance: float) -> bool:
+    if abs(a.wall - b.wall) > 0.02 * a.wall:
+        return False
+    if a.carrier.kind == "free" or a.carrier.kind != b.carrier.kind:
+        return False
+    if np.abs(a.field(b.samples)[0]).max() > max(tolerance, 2e-3 * a.wall):
+        return False
+    if np.abs(np.einsum("ij,ij->i", a.normal(b.samples), b.normal(b.samples))).min() < 0.9999:
+        return False
+    return bool(np.abs(a.thickness(b.samples) - b.thickness(b.samples)).max() < 0.02 * a.wall)
+
+
+def neighbours(shape: Shape, middles: list[Middle]) -> set[tuple[int, int]]:
+    """Middles whose sides touch, directly or across one or two faces that are no sides of theirs."""
+    owner: dict[int, set[int]] = {}
+    for m, middle in enumerate(middles):
+        for f in middle.sides[0] | middle.sides[1]:
+            owner.setdefault(f, set()).add(m)
+    beside: list[set[int]] = [set() for _ in shape.faces]
+    for faces in shape.edge_faces:
+        if len(faces) == 2 and faces[0] != faces[1]:
+            beside[faces[0]].add(faces[1])
+            beside[faces[1]].add(faces[0])
+    out: set[tuple[int, int]] = set()
+    for m, middle in enumerate(middles):
+        ring = set(middle.sides[0] | middle.sides[1])
+        for _ in range(3):
+            ring |= {g for f in ring for g in beside[f]}
+        for f in ring:
+            for k in owner.get(f, ()):
+                if k > m:
+                    out.add((m, k))
+    return out
+
+
+def draw_lines(shape: Shape, solid: FacetTree, middles: list[Middle], fields: list[Field], tolerance: float) -> list[Line]:
+    """Every line on every middle; each middle learns the numbers of its lines."""
+    close = neighbours(shape, middles)
+    for m, middle in enumerate(middles):
+        around = [middle.wall] + [middles[k].wall for pair in close if m in pair for k in pair]
+        middle.reach = 3.0 * max(around)
+    lines: list[Line] = []
+
+    def add(line: Line) -> None:
+        for m in line.middles:
+            middles[m].lines.append(len(lines))
+        lines.append(line)
+
+    bends, linked = bend_lines(shape, middles)
+    for line in bends:
+        add(line)
+    for m, middle in enumerate(middles):
+        margin = 2 * middle.reach
+        rims = outlines(middle, m, shape, fields, margin, tolerance)
+        for line in rims:
+            add(line)
+        for line in rims:
+            for more in prolonged(line, middle, m, solid, shape, middle.reach):
+                add(more)
+    for m, middle in enumerate(middles):
+        rims = [lines[k] for k in middle.lines if lines[k].kind == "outline"]
+        for line in risers(shape, middle, m, middles, rims, fields, tolerance):
+            add(line)
+    for line in steps(middles, close, lines):
+        add(line)
+    boxes = [_box(shape, middle) for middle in middles]
+    for a, b in sorted(close):
+        for points in _joint(shape, middles[a], middles[b], boxes[a], boxes[b], (a, b) in linked, tolerance):
+            add(Line("joint", points, (middles[a].field, middles[b].field), (a, b)))
+    return lines
+
+
+def risers(
+    shape: Shape, middle: Middle, number: int, middles: list[Middle], rims: list[Line], fields: list[Field], tolerance: float
+) -> list[Line]:
+    """Where faces that are no sides stand on the wall's sides: steps in thickness, ends of ribs; directly or over a blend."""
+    sides = {f for m in middles for f in m.sides[0] | m.sides[1]}
+    mine = middle.sides[0] | middle.sides[1]
+    first = {g for e in range(len(shape.edges)) if len(set(shape.edge_faces[e])) == 2 for f in shape.edge_faces[e] if f in mine
+             for g in shape.edge_faces[e] if g not in sides and _hollow(shape, e)}  # fmt: skip
+    blends = {f for f in first if shape.faces[f].carrier.kind != "plane"}
+    second = {g for f in blends for e in shape.face_edges[f] for g in shape.edge_faces[e] if g not in sides} | first
+    out = []
+    for f in sorted(second):
+        corners = shape.points[shape.facets[shape.facet_face == f]].reshape(-1, 3)
+        _, gradient = fields[f](corners)
+        if np.abs(np.einsum("ij,ij->i", gradient, middle.normal(corners))).min() > 0.8:
+            continue
+        uv = middle.chart.flat(corners)
+        low, high = uv.min(axis=0) - 1.5 * middle.wall, uv.max(axis=0) + 1.5 * middle.wall
+        if middle.chart.period:
+            low[0], high[0] = max(low[0], -middle.chart.period / 2), min(high[0], middle.chart.period / 2)
+        if (low >= high).any():
+            continue
+        known = [line.points for line in rims if line.face == f]
+        for points in crossing(middle, fields[f], low, high, 0.4 * middle.wall, tolerance):
+            for piece in _apart(points, known, 0.02 * middle.wall):
+                out.append(Line("riser", piece, (fields[f],), (number,), f))
+    return out
+
+
+def _apart(points: Floats, known: list[Floats], tolerance: float) -> list[Floats]:
+    """Stretches of a curve that do not run along known ones; a straight line is left whole."""
+    if len(points) == 2 or not known:
+        return [points]
+    off = np.array([min(_distance(p, line) for line in known) > tolerance for p in points])
+    if off.all():
+        return [points]
+    out, start = [], None
+    for k in range(len(points) + 1):
+        if k < len(points) and off[k]:
+            start = k if start is None else start
+        elif start is not None:
+            lo, hi = max(start - 1, 0), min(k, len(points) - 1)
+            if hi > lo:
+                out.append(points[lo : hi + 1])
+            start = None
+    return out
+
+
+def steps(middles: list[Middle], close: set[tuple[int, int]], lines: list[Line]) -> list[Line]:
+    """Risers at which nearly parallel walls of different height meet: a line on each, taken as one."""
+    out: list[Line] = []
+    for m, middle in enumerate(middles):
+        others = sorted({k for pair in close if m in pair for k in pair} - {m})
+        for line in [lines[i] for i in middle.lines]:
+            if line.kind != "riser":
+                continue
+            here = line.points
+            if any(m in step.middles and _runs_along(here, step.on(m), 0.05 * middle.wall) for step in out):
+                continue
+            images = {m: here}
+            for k in others:
+                if line.face in middles[k].sides[0] | middles[k].sides[1]:
+                    continue
+                there, left = settle(here, [middles[k].field, *line.fields])
+                wall = max(middle.wall, middles[k].wall)
+                parallel = np.abs(np.einsum("ij,ij->i", middle.normal(there), middles[k].normal(there)))
+                if left.max() < 0.01 * wall and parallel.min() > 0.9 and np.linalg.norm(there - here, axis=1).max() < 0.8 * wall:
+                    images[k] = there
+            if len(images) > 1:
+                mean = np.mean(list(images.values()), axis=0)
+                out.append(Line("step", mean, line.fields, tuple(sorted(images)), line.face, tuple(images[k] for k in sorted(images))))
+    return out
+
+
+def _runs_along(points: Floats, line: Floats, tolerance: float) -> bool:
+    """Do two curves run along one another over some length?"""
+    near = [_distance(p, line) < tolerance for p in points] + [_distance(p, points) < tolerance for p in line]
+    return sum(near) >= 2
+
+
+def _hollow(shape: Shape, edge: int) -> bool:
+    """Do the faces beside an edge face each other, or run on smoothly? (Not: round an outer corner.)"""
+    nodes = shape.edges[edge].nodes
+    k = (len(nodes) - 1) // 2
+    i, j = int(nodes[k]), int(nodes[k + 1])
+    facets = shape.segment_faces[(i, j) if i < j else (j, i)]
+    if len(facets) != 2:
+        return False
+    f, g = facets
+    row = shape.facets[f].tolist()
+    if row[(row.index(i) + 1) % 3] != j:
+        i, j = j, i
+    a, b = (shape.normals[x][shape.facets[x].tolist().index(i)] for x in (f, g))
+    along = unit(shape.points[j] - shape.points[i])
+    return bool(np.cross(a, b) @ along < 0.05)
+
+
+def _box(shape: Shape, middle: Middle) -> Floats:
+    """Box in space round the middle's sides, with its reach."""
+    faces = list(middle.sides[0] | middle.sides[1])
+    corners = shape.points[shape.facets[np.isin(shape.facet_face, faces)]].reshape(-1, 3)
+    return np.array([corners.min(axis=0) - middle.reach, corners.max(axis=0) + middle.reach])
+
+
+def _joint(shape: Shape, a: Middle, b: Middle, box_a: Floats, box_b: Floats, linked: bool, tolerance: float) -> list[Floats]:
+    """Curves along which two middles cross, where both have walls near by."""
+    low, high = np.maximum(box_a[0], box_b[0]), np.minimum(box_a[1], box_b[1])
+    if (low > high).any():
+        return []
+    if a.carrier.kind == "plane" and b.carrier.kind == "plane":
+        points = _line_of_planes(a, b, low, high)
+        return [points] if points is not None else []
+    on = a if _simplicity(a) <= _simplicity(b) else b
+    other = b if on is a else a
+    corners = np.array([[low[0], low[1], low[2]], [high[0], high[1], high[2]]])
+    grid = np.stack(np.meshgrid(*corners.T, indexing="ij"), axis=-1).reshape(-1, 3)
+    flat = on.chart.flat(grid)
+    mine = on.chart.flat(on.samples)
+    lo, hi = np.maximum(flat.min(axis=0), mine.min(axis=0) - on.reach), np.minimum(flat.max(axis=0), mine.max(axis=0) + on.reach)
+    if on.carrier.kind != "plane":
+        lo, hi = mine.min(axis=0) - on.reach, mine.max(axis=0) + on.reach
+    if on.chart.period:
+        lo[0], hi[0] = max(lo[0], -on.chart.period / 2), min(hi[0], on.chart.period / 2)
+    if (hi <= lo).any():
+        return []
+    out = []
+    for points in crossing(on, other.field, lo, hi, 0.4 * min(a.wall, b.wall), tolerance):
+        angle = np.abs(np.einsum("ij,ij->i", a.normal(points), b.normal(points)))
+        near = ((points >= low) & (points <= high)).all(axis=1)
+        if np.median(angle) < TANGENT and near.any():
+            out.append(points)
+    return out
+
+
+def _simplicity(m: Middle) -> int:
+    return ("plane", "cylinder", "cone", "sphere", "torus", "free").index(m.carrier.kind)
+
+
+def _line_of_planes(a: Middle, b: Middle, low: Floats, high: Floats) -> Floats | None:
+    na, nb = a.carrier.array[3:6], b.carrier.array[3:6]
+    d = np.cross(na, nb)
+    if np.linalg.norm(d) < np.sqrt(1 - TANGENT**2):
+        return None
+    d = unit(d)
+    start, left = settle(((low + high) / 2)[None], [a.field, b.field])
+    p = start[0]
+    with np.errstate(divide="ignore", invalid="ignore"):
+        t0, t1 = (low - p) / d, (high - p) / d
+    flat = np.abs(d) < 1e-12
+    if (flat & ((p < low) | (p > high))).any():
+        return None
+    near, far = np.where(flat, -np.inf, np.minimum(t0, t1)).max(), np.where(flat, np.inf, np.maximum(t0, t1)).min()
+    if near >= far or left[0] > 1e-6 * a.wall:
+        return None
+    return np.array([p + near * d, p + far * d])
+
+
+def bend_lines(shape: Shape, middles: list[Middle]) -> tuple[list[Line], set[tuple[int, int]]]:
+    """Lines between middles that run on smoothly into each other, from the smooth edges of the solid between their sides."""
+    owner: dict[int, set[int]] = {}
+    for m, middle in enumerate(middles):
+        for f in middle.sides[0] | middle.sides[1]:
+            owner.setdefault(f, set()).add(m)
+    out: list[Line] = []
+    linked: set[tuple[int, int]] = set()
+    found: dict[tuple[int, int], list[Floats]] = {}
+    for e, faces in enumerate(shape.edge_faces):
+        if len(faces) != 2 or faces[0] == faces[1]:
+            continue
+        for a in owner.get(faces[0], ()):
+            for b in owner.get(faces[1], ()):
+                if a == b:
+                    continue
+                pair = (min(a, b), max(a, b))
+                points = _bend(shape, e, faces[0], middles[a], middles[b])
+                if points is None:
+                    continue
+                linked.add(pair)
+                middle_point = points[len(points) // 2]
+                reach = 0.6 * min(middles[a].wall, middles[b].wall)
+                if any(_distance(middle_point, other) < reach for other in found.get(pair, [])):
+                    continue
+                found.setdefault(pair, []).append(points)
+                normal = middles[a].normal(points[:1])[0]
+                direction = unit(points[-1] - points[0]) if shape.edges[e].carrier.kind == "line" else None
+                contact = contact_field(direction, points[0], normal)
+                out.append(Line("bend", points, (contact,) if contact is not None else (), pair))
+    return out, linked
+
+
+def _bend(shape: Shape, edge: int, face: int, a: Middle, b: Middle) -> Floats | None:
+    """The edge moved onto both middles, None where they do not run on smoothly there."""
+    nodes = shape.edges[edge].nodes
+    points = shape.points[nodes]
+    probe = points[(len(points) - 1) // 2 : (len(points) - 1) // 2 + 2].mean(axis=0)[None]
+    side = a.first if face in a.sides[0] else a.second
+    moved = _moved(probe, side, a, b)
+    if abs(float(a.normal(moved)[0] @ b.normal(moved)[0])) < TANGENT:
+        return None
+    if np.abs(a.field(moved)[0]).max() > 0.05 * a.wall or np.abs(b.field(moved)[0]).max() > 0.05 * a.wall:
+        return None
+    if abs(float(a.thickness(moved)[0] - b.thickness(moved)[0])) > 0.1 * a.wall:
+        return None
+    ends = [0, -1] if shape.edges[edge].carrier.kind == "line" else slice(None)
+    return _moved(points[ends], side, a, b)
+
+
+def _moved(points: Floats, side: Field, a: Middle, b: Middle) -> Floats:
+    _, normal = side(points)
+    start = points - 0.5 * a.thickness(points)[:, None] * normal
+    return settle(start, [a.field, b.field], cutoff=0.1)[0]
+
+
+def _distance(point: Floats, line: Floats) -> float:
+    a, d = line[:-1], np.diff(line, axis=0)
+    t = np.clip(np.einsum("ij,ij->i", point - a, d) / np.maximum(np.einsum("ij,ij->i", d, d), 1e-300), 0, 1)
+    return float(np.linalg.norm(point - a - t[:, None] * d, axis=1).min())

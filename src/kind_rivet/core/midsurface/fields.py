@@ -1,0 +1,118 @@
+"""How far points lie in front of or behind a face: its carrier taken as if it went on for ever."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Protocol
+
+import numpy as np
+
+from kind_rivet.core.geometry.carriers import Carrier, Floats, project, unit
+from kind_rivet.core.geometry.rays import FacetTree
+from kind_rivet.core.geometry.shape import Shape
+
+
+class Field(Protocol):
+    """Value (n,) and gradient (n, 3) at points (n, 3)."""
+
+    def __call__(self, p: Floats) -> tuple[Floats, Floats]: ...
+
+
+@dataclass(frozen=True)
+class CarrierField:
+    """Signed distance from an analytic carrier; `sign` is 1 where the face looks away from the carrier's own inside."""
+
+    carrier: Carrier
+    sign: float
+
+    def __call__(self, p: Floats) -> tuple[Floats, Floats]:
+        value, gradient = signed_distance(self.carrier, p)
+        return self.sign * value, self.sign * gradient
+
+
+def signed_distance(carrier: Carrier, p: Floats) -> tuple[Floats, Floats]:
+    """Distance (n,) in front of a plane, outside a cylinder, cone, sphere or torus tube; and its gradient (n, 3)."""
+    d = carrier.array
+    q = p - d[:3]
+    if carrier.kind == "plane":
+        return q @ d[3:6], np.broadcast_to(d[3:6], p.shape)
+    if carrier.kind == "sphere":
+        radius = np.linalg.norm(q, axis=1)
+        return radius - d[3], unit(q)
+    h = q @ d[3:6]
+    radial = q - h[:, None] * d[3:6]
+    rho = np.linalg.norm(radial, axis=1)
+    outward = radial / np.maximum(rho, 1e-300)[:, None]
+    if carrier.kind == "cylinder":
+        return rho - d[6], outward
+    if carrier.kind == "cone":
+        c, s = np.cos(d[6]), np.sin(d[6])
+        return rho * c - h * s, c * outward - s * d[3:6]
+    if carrier.kind == "torus":
+        ring = q - d[6] * outward
+        tube = np.linalg.norm(ring, axis=1)
+        return tube - d[7], ring / np.maximum(tube, 1e-300)[:, None]
+    raise ValueError(carrier.kind)
+
+
+@dataclass(frozen=True)
+class FacetField:
+    """Distance from the tangent plane at the nearest point of a free face, so that it runs on straight beyond its border."""
+
+    tree: FacetTree
+    normals: Floats  # (m, 3, 3) at the facet corners
+
+    def __call__(self, p: Floats) -> tuple[Floats, Floats]:
+        facet, weight, _ = self.tree.nearest(p)
+        corners = self.tree.points[self.tree.facets[facet]]
+        normal = unit(np.einsum("ij,ijk->ik", weight, self.normals[facet]))
+        flat = np.einsum("ij,ijk->ik", weight, corners)
+        # The curved point above the flat one (half the mean lift onto the corners' tangent planes, as in Patch.to_space).
+        away = np.einsum("ijk,ijk->ij", flat[:, None] - corners, self.normals[facet])
+        lift = -0.5 * np.einsum("ij,ij,ijk->ik", weight, away, self.normals[facet])
+        return np.einsum("ij,ij->i", p - flat - lift, normal), normal
+
+
+def face_field(shape: Shape, face: int) -> Field:
+    """The signed distance field of one face of a solid, positive outside."""
+    carrier = shape.faces[face].carrier
+    mine = np.flatnonzero(shape.facet_face == face)
+    if carrier.kind == "free":
+        used, flat = np.unique(shape.facets[mine], return_inverse=True)
+        return FacetField(FacetTree.over(shape.points[used], flat.reshape(-1, 3).astype(np.int32)), shape.normals[mine])
+    corners = shape.points[shape.facets[mine]].reshape(-1, 3)
+    _, gradient = signed_distance(carrier, corners)
+    agree = np.einsum("ij,ij->i", gradient, shape.normals[mine].reshape(-1, 3)).sum()
+    return CarrierField(carrier, 1.0 if agree > 0 else -1.0)
+
+
+def settle(points: Floats, fields: list[Field], rounds: int = 8, cutoff: float = 0.05) -> tuple[Floats, Floats]:
+    """Points (n, 3) moved the least so that all fields vanish there, and what is left of the worst field (n,).
+
+    Newton steps of minimum norm by pseudo-inverse, singular values below `cutoff` of the largest left out.
+    """
+    p = np.array(points, float)
+    worst = np.zeros(len(p))
+    if not len(p) or not fields:
+        return p, worst
+    for k in range(rounds + 1):
+        lots = [f(p) for f in fields]
+        value = np.stack([v for v, _ in lots], axis=1)
+        worst = np.abs(value).max(axis=1)
+        if k == rounds or worst.max() == 0.0:
+            break
+        gradient = np.stack([g for _, g in lots], axis=1)
+        if len(fields) == 1:
+            g = gradient[:, 0]
+            step = value[:, 0, None] * g / np.maximum(np.einsum("ij,ij->i", g, g), 1e-12)[:, None]
+        else:
+            step = np.einsum("nij,nj->ni", np.linalg.pinv(gradient, rcond=cutoff), value)
+        p = p - step
+        if np.abs(step).max() < 1e-14 * (1.0 + np.abs(p).max()):
+            break
+    return p, worst
+
+
+def on_face(shape: Shape, face: int, points: Floats) -> Floats:
+    """Nearest points on the carrier of a face (unchanged for free faces)."""
+    return project(shape.faces[face].carrier, points)

@@ -1,0 +1,163 @@
+"""The surface midway between two sides of a wall: an exact carrier where there is one, and a chart to draw on.
+
+A middle is the zero set of half the difference of the two sides' signed distances, so
+every point on it lies as deep under one side as under the other. Bisector planes,
+coaxial cylinders, cones and tori and concentric spheres are recognised; any other pair
+keeps the difference itself and borrows a chart from a surface near it.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from kind_rivet.core.geometry.carriers import FREE, Carrier, Floats, frame, offset, unit
+from kind_rivet.core.geometry.shape import Shape
+from kind_rivet.core.midsurface.charts import Chart, ConeChart, CylinderChart, FacetChart, PlaneChart, SphereChart, TorusChart
+from kind_rivet.core.midsurface.fields import CarrierField, FacetField, Field, settle, signed_distance
+
+
+@dataclass(frozen=True)
+class Between:
+    """Half the difference of two signed distances: zero midway, growing towards `first`."""
+
+    first: Field
+    second: Field
+    share: float = 0.5  # how deep under the first side, in walls
+
+    def __call__(self, p: Floats) -> tuple[Floats, Floats]:
+        va, ga = self.first(p)
+        vb, gb = self.second(p)
+        w = 1.0 - self.share
+        return w * va - self.share * vb, w * ga - self.share * gb
+
+
+@dataclass(eq=False)
+class Middle:
+    """One wall's middle: `sides` are the faces on its two sides, `samples` points of the solid's medial axis on it."""
+
+    carrier: Carrier
+    chart: Chart
+    field: Field
+    first: Field
+    second: Field
+    sides: tuple[set[int], set[int]]
+    wall: float  # typical thickness
+    samples: Floats
+    reach: float = 0.0
+    lines: list[int] = field(default_factory=list)
+
+    def place(self, uv: Floats) -> Floats:
+        """Points (n, 3) on the middle for places (n, 2) on the chart."""
+        return settle(self.chart.lift(uv), [self.field])[0]
+
+    def thickness(self, p: Floats) -> Floats:
+        return -(self.first(p)[0] + self.second(p)[0])
+
+    def normal(self, p: Floats) -> Floats:
+        """Unit normals (n, 3), towards the first side."""
+        return unit(self.field(p)[1])
+
+    @property
+    def uniform(self) -> bool:
+        """Is the wall equally thick everywhere (to a thousandth)?"""
+        t = self.thickness(self.samples)
+        return bool(np.ptp(t) <= 2e-3 * self.wall)
+
+
+def middle_of(
+    shape: Shape, a: int, b: int, first: Field, second: Field, wall: float, samples: Floats, tolerance: float, share: float = 0.5
+) -> Middle:
+    """The middle between faces a and b; `samples` (n, 3) lie near it."""
+    between = Between(first, second, share)
+    samples, _ = settle(samples, [between])
+    carrier = _carrier(shape, first, second, samples, between, tolerance)
+    chart = _chart(carrier, shape, (a, b), first, second, wall, samples)
+    if carrier.kind == "free":
+        exact: Field = between
+    else:
+        _, gradient = signed_distance(carrier, samples)
+        _, wanted = between(samples)
+        exact = CarrierField(carrier, 1.0 if np.einsum("ij,ij->", gradient, wanted) > 0 else -1.0)
+    return Middle(carrier, chart, exact, first, second, ({a}, {b}), wall, samples)
+
+
+def _carrier(shape: Shape, first: Field, second: Field, samples: Floats, between: Between, tolerance: float) -> Carrier:
+    """The exact carrier, `FREE` where there is none; it must fit the samples within the tolerance."""
+    if not isinstance(first, CarrierField) or not isinstance(second, CarrierField):
+        return _flat(samples, between, tolerance)
+    a, b = first.carrier, second.carrier
+    found = FREE
+    if a.kind == b.kind == "plane":
+        n = unit(first.sign * a.array[3:6] * (1 - between.share) - second.sign * b.array[3:6] * between.share)
+        found = Carrier("plane", (*samples.mean(axis=0), *n))
+    elif a.kind == b.kind == "sphere" and np.linalg.norm(a.array[:3] - b.array[:3]) < tolerance:
+        found = Carrier("sphere", (*a.data[:3], float(np.linalg.norm(samples - a.array[:3], axis=1).mean())))
+    elif a.kind == b.kind == "torus":
+        axial = abs(a.array[3:6] @ b.array[3:6]) > 1 - 1e-9 and np.linalg.norm(a.array[:3] - b.array[:3]) < tolerance
+        if axial and abs(a.data[6] - b.data[6]) < tolerance:
+            w = between.share
+            found = Carrier("torus", (*a.data[:7], (1 - w) * a.data[7] + w * b.data[7]))
+    elif {a.kind, b.kind} <= {"cylinder", "cone"}:
+        found = _coaxial(a, b, samples, tolerance)
+    if found.kind != "free" and np.abs(signed_distance(found, samples)[0]).max() <= tolerance:
+        return found
+    return _flat(samples, between, tolerance)
+
+
+def _flat(samples: Floats, between: Between, tolerance: float) -> Carrier:
+    """A plane, where samples and gradients say so."""
+    centre = samples.mean(axis=0)
+    if len(samples) >= 6:
+        _, _, axes = np.linalg.svd(samples - centre, full_matrices=False)
+        n = axes[2]
+        spread = np.ptp((samples - centre) @ axes[0])
+        if np.abs((samples - centre) @ n).max() <= tolerance and np.ptp((samples - centre) @ axes[1]) > 0.02 * spread:
+            return Carrier("plane", (*centre, *n))
+    return FREE
+
+
+def _coaxial(a: Carrier, b: Carrier, samples: Floats, tolerance: float) -> Carrier:
+    """Cylinder or cone midway between coaxial cylinders and cones: in the half plane (height, radius) both are lines."""
+    axis = a.array[3:6]
+    if abs(axis @ b.array[3:6]) < 1 - 1e-9:
+        return FREE
+    away = b.array[:3] - a.array[:3]
+    if np.linalg.norm(away - (away @ axis) * axis) > tolerance:
+        return FREE
+    q = samples - a.array[:3]
+    h = q @ axis
+    rho = np.linalg.norm(q - h[:, None] * axis, axis=1)
+    if np.ptp(rho) <= tolerance:
+        return Carrier("cylinder", (*a.data[:3], *axis, float(rho.mean())))
+    if np.ptp(h) <= tolerance:
+        return FREE
+    slope, base = np.polyfit(h, rho, 1)
+    if np.abs(base + slope * h - rho).max() > tolerance or abs(slope) < 1e-9:
+        return FREE
+    apex = a.array[:3] - base / slope * axis
+    return Carrier("cone", (*apex, *(np.sign(slope) * axis), float(np.arctan(abs(slope)))))
+
+
+def _chart(
+    carrier: Carrier, shape: Shape, faces: tuple[int, int], first: Field, second: Field, wall: float, samples: Floats
+) -> Chart:
+    """A flat map of the neighbourhood of the middle."""
+    if carrier.kind == "free":  # borrow the chart of the simplest carrier near it
+        for side in (first, second):
+            if isinstance(side, CarrierField):
+                near = offset(side.carrier, samples[0], side(samples[:1])[1][0], -wall / 2)
+                if near.kind == "plane" or near.data[-1] > 1e-6 * wall:
+                    carrier = near
+                    break
+    makers = {"plane": PlaneChart, "cylinder": CylinderChart, "cone": ConeChart, "sphere": SphereChart, "torus": TorusChart}
+    if carrier.kind in makers:
+        return makers[carrier.kind].over(carrier, samples)
+    sides = [s for s in (first, second) if isinstance(s, FacetField)]
+    larger = max(sides, key=lambda s: len(s.tree.facets))
+    return FacetChart.over(larger, Between(first, second), wall)
+
+
+def basis(normal: Floats) -> tuple[Floats, Floats]:
+    return frame(normal)

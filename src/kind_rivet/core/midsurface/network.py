@@ -1,0 +1,183 @@
+"""The cut middles joined along the lines they share: one set of nodes, and sides that know every cell beside them."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kind_rivet.core.geometry.carriers import Floats
+from kind_rivet.core.midsurface.cells import SEAM, CutMiddle
+from kind_rivet.core.midsurface.middles import Middle
+from kind_rivet.core.midsurface.traces import Line
+
+Cell = tuple[int, int]  # middle, cell
+CLOSE = 2e-3  # of the wall: nodes on a line nearer than this are one
+
+
+@dataclass
+class Side:
+    """Part of a line between two nodes; `at` the places (middle, uv of both ends, cells beside) it has on charts."""
+
+    line: int
+    nodes: tuple[int, int]
+    at: list[tuple[int, Floats, Floats, tuple[int, int]]]
+
+    @property
+    def cells(self) -> list[Cell]:
+        return [(m, c) for m, _, _, lot in self.at for c in lot if c >= 0]
+
+
+@dataclass
+class Network:
+    """points (n, 3) and the sides between them."""
+
+    points: Floats
+    sides: list[Side]
+
+
+class _Roots:
+    def __init__(self, n: int) -> None:
+        self.parent = list(range(n))
+
+    def root(self, v: int) -> int:
+        while self.parent[v] != v:
+            self.parent[v] = self.parent[self.parent[v]]
+            v = self.parent[v]
+        return v
+
+    def join(self, a: int, b: int) -> None:
+        ra, rb = self.root(a), self.root(b)
+        if ra != rb:
+            self.parent[max(ra, rb)] = min(ra, rb)
+
+
+def connect(middles: list[Middle], cuts: list[CutMiddle | None], lines: list[Line]) -> Network:
+    """Nodes along shared lines are brought together, and every side is divided wherever another middle has a node."""
+    first = np.cumsum([0] + [0 if c is None else len(c.points) for c in cuts])
+    points = np.concatenate([c.points for c in cuts if c is not None] or [np.empty((0, 3))])
+    roots = _Roots(len(points))
+    shared: dict[int, list[tuple[int, int]]] = {}  # line → (middle, side)
+    alone: list[tuple[int, int, int]] = []
+    for m, cut in enumerate(cuts):
+        if cut is None:
+            continue
+        for s, k in enumerate(cut.side_line.tolist()):
+            if k == SEAM or (k >= 0 and len(lines[k].middles) > 1):
+                shared.setdefault(k if k >= 0 else -10 - m, []).append((m, s))
+            else:
+                alone.append((m, s, k))
+    raw: list[tuple[int, int, list[int], Floats]] = []
+    for k, lot in shared.items():
+        raw += _divided(k, lot, middles, cuts, first, points, lines, roots)
+    number = np.array([roots.root(v) for v in range(len(points))], np.int64)
+    count = np.bincount(number, minlength=len(points))
+    total = np.zeros_like(points)
+    np.add.at(total, number, points)
+    place = total / np.maximum(count, 1)[:, None]
+    sides: dict[tuple[int, int, int], Side] = {}
+
+    def put(line: int, a: int, b: int, m: int, ua: Floats, ub: Floats, beside: tuple[int, int]) -> None:
+        ga, gb = int(number[a]), int(number[b])
+        if ga == gb:
+            return
+        if ga > gb:
+            ga, gb, ua, ub = gb, ga, ub, ua
+        key = (line, ga, gb)
+        if key not in sides:
+            sides[key] = Side(line, (ga, gb), [])
+        sides[key].at.append((m, ua, ub, beside))
+
+    for m, s, chain, uvs in raw:
+        cut = cuts[m]
+        assert cut is not None
+        line = int(cut.side_line[s])
+        for i in range(len(chain) - 1):
+            put(line, chain[i], chain[i + 1], m, uvs[i], uvs[i + 1], (int(cut.side_cells[s, 0]), int(cut.side_cells[s, 1])))
+    for m, s, k in alone:
+        cut = cuts[m]
+        assert cut is not None
+        i, j = cut.side[s].tolist()
+        put(k, int(first[m]) + i, int(first[m]) + j, m, cut.uv[i], cut.uv[j], (int(cut.side_cells[s, 0]), int(cut.side_cells[s, 1])))
+    return Network(place, list(sides.values()))
+
+
+def _divided(
+    k: int, lot: list[tuple[int, int]], middles: list[Middle], cuts: list[CutMiddle | None], first: NDArray[np.int64], points: Floats,
+    lines: list[Line], roots: _Roots,
+) -> list[tuple[int, int, list[int], Floats]]:  # fmt: skip
+    """Sides of one line with the nodes between their ends, in order: (middle, side, nodes, uv)."""
+    ends, uv_ends = [], []
+    for m, s in lot:
+        cut = cuts[m]
+        assert cut is not None
+        ends.append(cut.side[s] + first[m])
+        uv_ends.append(cut.uv[cut.side[s]])
+    nodes = np.array(ends)
+    wall = min(middles[m].wall for m, _ in lot)
+    if k < 0:  # along the cut of a closed chart: by height
+        station = np.array([[uv[0][1], uv[1][1]] for uv in uv_ends])
+        total = 0.0
+    else:
+        line = lines[k].points
+        station = _station(line, points[nodes.ravel()]).reshape(-1, 2)
+        total = float(np.linalg.norm(np.diff(line, axis=0), axis=1).sum()) if lines[k].closed else 0.0
+    flat = station.ravel()
+    order = np.argsort(flat, kind="stable")
+    cluster = np.empty(len(flat), np.int64)
+    cluster[order] = np.cumsum(np.r_[0, np.diff(flat[order]) > CLOSE * wall])
+    last = int(cluster.max())
+    if total and flat[order[-1]] - flat[order[0]] > total - CLOSE * wall:
+        cluster[cluster == last] = 0
+    member: dict[int, int] = {}
+    at: dict[int, float] = {}
+    for v, c, s in zip(nodes.ravel().tolist(), cluster.tolist(), flat.tolist(), strict=True):
+        if c in member:
+            roots.join(member[c], v)
+        else:
+            member[c], at[c] = v, s
+    out = []
+    stops = sorted((s, c) for c, s in at.items())
+    for (m, side), (sa, sb), ab, uv in zip(lot, station, nodes.tolist(), uv_ends, strict=True):
+        a, b = ab
+        wraps = total > 0 and abs(sb - sa) > total / 2
+        if wraps:
+            if sa < sb:
+                sa += total
+            else:
+                sb += total
+        low, high = min(sa, sb), max(sa, sb)
+        between = [(s + lift, c) for s, c in stops for lift in ((0.0, total) if wraps else (0.0,))]
+        between = sorted((s, c) for s, c in between if low + CLOSE * wall < s < high - CLOSE * wall)
+        if sa > sb:
+            between.reverse()
+        chain = [a, *(member[c] for _, c in between), b]
+        if k >= 0:
+            inner = middles[m].chart.flat(points[chain[1:-1]]) if len(chain) > 2 else np.empty((0, 2))
+        else:
+            inner = np.array([[uv[0][0], s] for s, _ in between]).reshape(-1, 2)
+        if len(inner) and middles[m].chart.period and k >= 0:
+            inner[:, 0] += middles[m].chart.period * np.round((uv[:, 0].mean() - inner[:, 0]) / middles[m].chart.period)
+        out.append((m, side, chain, np.vstack((uv[:1], inner, uv[1:]))))
+    return out
+
+
+def _station(line: Floats, points: Floats) -> Floats:
+    """Arc length of the nearest place on a polyline, running on straight beyond its ends."""
+    start, d = line[:-1], np.diff(line, axis=0)
+    length = np.linalg.norm(d, axis=1)
+    before = np.r_[0.0, np.cumsum(length)[:-1]]
+    best = np.full(len(points), np.inf)
+    out = np.zeros(len(points))
+    closed = np.allclose(line[0], line[-1], rtol=0, atol=1e-12 + 1e-9 * float(np.ptp(line)))
+    for k in range(len(d)):
+        t = ((points - start[k]) @ d[k]) / max(length[k] ** 2, 1e-300)
+        low = 0.0 if k > 0 or closed else -np.inf
+        high = 1.0 if k < len(d) - 1 or closed else np.inf
+        t = np.clip(t, low, high)
+        away = np.linalg.norm(points - start[k] - t[:, None] * d[k], axis=1)
+        nearer = away < best - 1e-15
+        best[nearer] = away[nearer]
+        out[nearer] = before[k] + t[nearer] * length[k]
+    return out

@@ -1,0 +1,146 @@
+"""Which faces lie opposite each other across a wall, told by balls that touch both."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kind_rivet.core.geometry.carriers import Floats, unit
+from kind_rivet.core.geometry.rays import FacetTree
+from kind_rivet.core.geometry.shape import Shape
+
+LEAST, MOST = 48, 600  # samples on a face
+
+
+@dataclass(frozen=True)
+class Opposed:
+    """Samples on the solid's surface whose inscribed ball touches a face looking back.
+
+    point, middle : (n, 3) on the surface and in the middle of the wall
+    face, partner : (n,) the two faces; wall : (n,) thickness; weight : (n,) area the sample stands for
+    share : (f,) opposed share of each face's area
+    width : (f,) mean width of each face, 2 area / border length
+    """
+
+    point: Floats
+    middle: Floats
+    face: NDArray[np.int64]
+    partner: NDArray[np.int64]
+    wall: Floats
+    weight: Floats
+    share: Floats
+    width: Floats
+
+
+@dataclass(frozen=True)
+class Pair:
+    """Two faces across a wall with the samples between them."""
+
+    a: int
+    b: int
+    wall: float
+    weight: float  # opposed area, mean of both sides
+    middle: Floats
+
+
+def find_opposed(shape: Shape, tree: FacetTree) -> Opposed:
+    """Cast inward rays from every face; keep those whose ball of the ray's length touches only its two ends.
+
+    The face met must look back (cosine above 0.8), and no surface may come nearer to the
+    middle than 0.85 of half the ray: rims, tabs and feet of ribs fall out by that.
+    """
+    points, normals, face, weight = _samples(shape, tree)
+    eps = 1e-6 * shape.diagonal
+    far, hit = tree.cast(points - eps * normals, -normals, least=eps)
+    far = far + eps
+    met = hit >= 0
+    back = np.zeros(len(far))
+    back[met] = np.einsum("ij,ij->i", _normals_at(shape, hit[met], (points - far[:, None] * normals)[met]), -normals[met])
+    met &= back > 0.8
+    middle = points - 0.5 * np.where(met, far, 0.0)[:, None] * normals
+    good = np.flatnonzero(met)
+    _, _, gap = tree.nearest(middle[good])
+    good = good[gap >= 0.85 * far[good] / 2]
+    partner = shape.facet_face[hit[good]].astype(np.int64)
+    good, partner = good[partner != face[good]], partner[partner != face[good]]
+    share = np.bincount(face[good], weight[good], len(shape.faces)) / np.maximum(shape.face_area, 1e-300)
+    width = 2 * shape.face_area / np.maximum(shape.face_border_length, 1e-300)
+    return Opposed(points[good], middle[good], face[good], partner, far[good], weight[good], share, width)
+
+
+def _normals_at(shape: Shape, facet: NDArray[np.int32], at: Floats) -> Floats:
+    """Exact normals (n, 3) at points on facets, from the corner normals."""
+    corners = shape.points[shape.facets[facet]]
+    area = [np.linalg.norm(np.cross(corners[:, (k + 1) % 3] - at, corners[:, (k + 2) % 3] - at), axis=1) for k in range(3)]
+    weight = np.stack(area, axis=1)
+    weight /= np.maximum(weight.sum(axis=1, keepdims=True), 1e-300)
+    return unit(np.einsum("ij,ijk->ik", weight, shape.normals[facet]))
+
+
+def _samples(shape: Shape, tree: FacetTree) -> tuple[Floats, Floats, NDArray[np.int64], Floats]:
+    """Points, exact normals, faces and areas: more on faces that are large for their wall, always the same."""
+    count = np.full(len(shape.faces), LEAST)
+    first = _spread(shape, np.full(len(shape.faces), 12))
+    eps = 1e-6 * shape.diagonal
+    far, _ = tree.cast(first[0] - eps * first[1], -first[1], least=eps)
+    for f in np.unique(first[2]):
+        wall = np.percentile(far[first[2] == f], 20)
+        if np.isfinite(wall) and wall > 0:
+            count[f] = int(np.clip(shape.face_area[f] / wall**2, LEAST, MOST))
+    return _spread(shape, count)
+
+
+def _spread(shape: Shape, count: NDArray[np.int64]) -> tuple[Floats, Floats, NDArray[np.int64], Floats]:
+    where, weight, areas = [], [], []
+    order = np.argsort(shape.facet_face, kind="stable")
+    bounds = np.searchsorted(shape.facet_face[order], np.arange(len(shape.faces) + 1))
+    for f in range(len(shape.faces)):
+        mine = order[bounds[f] : bounds[f + 1]]
+        along = np.cumsum(shape.facet_area[mine])
+        if not len(mine) or along[-1] <= 0:
+            continue
+        n = int(count[f])
+        at = (np.arange(n) + 0.5) / n * along[-1]
+        where.append(mine[np.minimum(np.searchsorted(along, at), len(mine) - 1)])
+        k = np.arange(n)
+        u, v = np.sqrt((k * 0.6180339887498949 + 0.5) % 1), (k * 0.7548776662466927 + 0.25) % 1
+        weight.append(np.column_stack((1 - u, u * (1 - v), u * v)))
+        areas.append(np.full(n, along[-1] / n))
+    facet, w = np.concatenate(where), np.concatenate(weight)
+    points = np.einsum("ij,ijk->ik", w, shape.points[shape.facets[facet]])
+    normals = unit(np.einsum("ij,ijk->ik", w, shape.normals[facet]))
+    return points, normals, shape.facet_face[facet].astype(np.int64), np.concatenate(areas)
+
+
+def find_pairs(shape: Shape, opposed: Opposed) -> list[Pair]:
+    """Pairs of faces with a wall between them, largest first.
+
+    A face counts as a side when enough of it is opposed: more of a curved one, and most of a
+    curved and narrow one, else blends would become walls.
+    """
+    low, high = np.minimum(opposed.face, opposed.partner), np.maximum(opposed.face, opposed.partner)
+    key = low * len(shape.faces) + high
+    names, index = np.unique(key, return_inverse=True)
+    pairs = []
+    for k, name in enumerate(names.tolist()):
+        mine = index == k
+        a, b = divmod(name, len(shape.faces))
+        wall = float(np.median(opposed.wall[mine]))
+        from_a, from_b = (float(opposed.weight[mine & (opposed.face == f)].sum()) for f in (a, b))
+        weight = (from_a + from_b) / 2
+        smaller = min(shape.face_area[a], shape.face_area[b])
+        if weight < 0.5 * wall**2 or weight < 0.03 * smaller or not all(_is_side(shape, opposed, f, wall) for f in (a, b)):
+            continue
+        if min(opposed.width[a], opposed.width[b]) < 0.5 * wall and weight < 4 * wall**2:
+            continue
+        pairs.append(Pair(a, b, wall, weight, opposed.middle[mine]))
+    return sorted(pairs, key=lambda p: -p.weight)
+
+
+def _is_side(shape: Shape, opposed: Opposed, face: int, wall: float) -> bool:
+    share = opposed.share[face]
+    if shape.faces[face].carrier.kind == "plane":
+        return bool(share > 0.08)
+    return bool(share > (0.6 if opposed.width[face] < 2.5 * wall else 0.25))

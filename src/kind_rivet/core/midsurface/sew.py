@@ -1,0 +1,215 @@
+"""From the cells that are kept to a sheet: faces on exact carriers, edges that all walls share, facets."""
+
+from __future__ import annotations
+
+import itertools
+from dataclasses import dataclass
+
+import numpy as np
+import shapely
+from numpy.typing import NDArray
+
+from kind_rivet.core.geometry.carriers import FREE, Floats, fit_curve, unit
+from kind_rivet.core.geometry.shape import Edge, Face, Shape
+from kind_rivet.core.midsurface.cells import SEAM, CutMiddle
+from kind_rivet.core.midsurface.middles import Middle
+from kind_rivet.core.midsurface.network import Cell, Network, Side
+from kind_rivet.core.midsurface.triangles import fill_facets
+
+TURN = 0.15  # radians between neighbouring facets
+
+
+@dataclass(frozen=True)
+class Sewn:
+    """The sheet with thickness at every facet corner (m, 3), and the middle each face lies on."""
+
+    shape: Shape
+    corner_wall: Floats
+    face_middle: tuple[int, ...]
+
+
+def sew(middles: list[Middle], cuts: list[CutMiddle | None], network: Network, kept: set[Cell], tolerance: float) -> Sewn:
+    """Sew the kept cells; cells of one middle join across every line that nothing else needs."""
+    face_of, needed = _faces(network, kept)
+    count = max(face_of.values(), default=-1) + 1
+    border: list[list[tuple[Side, int]]] = [[] for _ in range(count)]
+    for side in needed:
+        for k, (m, _, _, lot) in enumerate(side.at):
+            for f in {face_of[(m, c)] for c in lot if (m, c) in face_of}:
+                border[f].append((side, k))
+    members: list[list[Cell]] = [[] for _ in range(count)]
+    for cell, f in face_of.items():
+        members[f].append(cell)
+    points = [network.points]
+    total = len(network.points)
+    facets, owner, normals, walls, faces, whose = [], [], [], [], [], []
+    for f in range(count):
+        m = members[f][0][0]
+        middle, cut = middles[m], cuts[m]
+        assert cut is not None
+        region = shapely.union_all([cut.cells[c].polygon for _, c in members[f]], grid_size=2e-5 * middle.wall)
+        made = _facets_of(middle, border[f], network, region)
+        if made is None:
+            continue
+        rows, extra = made
+        new = np.where(rows < len(network.points), rows, rows - len(network.points) + total)
+        total += len(extra)
+        points.append(extra)
+        every = np.concatenate(points)
+        corner = every[new]
+        normal = middle.normal(corner.reshape(-1, 3)).reshape(-1, 3, 3)
+        flat = np.cross(corner[:, 1] - corner[:, 0], corner[:, 2] - corner[:, 0])
+        if np.einsum("ij,ij->", flat, normal[:, 0]) < 0:
+            new, normal = new[:, [0, 2, 1]], normal[:, [0, 2, 1]]
+        facets.append(new)
+        owner.append(np.full(len(new), len(faces), np.int32))
+        normals.append(normal)
+        walls.append(middle.thickness(every[new].reshape(-1, 3)).reshape(-1, 3))
+        faces.append(Face(middle.carrier))
+        whose.append(m)
+    used_edges = _edges(needed, network, tolerance)
+    shape = _compact(np.concatenate(points), facets, owner, normals, faces, used_edges)
+    return Sewn(shape, np.concatenate(walls) if walls else np.empty((0, 3)), tuple(whose))
+
+
+def _faces(network: Network, kept: set[Cell]) -> tuple[dict[Cell, int], list[Side]]:
+    """Number of the face each kept cell belongs to, and the sides that are edges of faces."""
+    parent = {c: c for c in kept}
+
+    def root(c: Cell) -> Cell:
+        while parent[c] != c:
+            c = parent[c]
+        return c
+
+    open_sides, needed = [], []
+    for side in network.sides:
+        lot = [c for c in side.cells if c in kept]
+        if not lot:
+            continue
+        if len(lot) == 2 and lot[0][0] == lot[1][0] and lot[0] != lot[1] and len(side.at) <= 2 and _one_place(side, kept):
+            parent[root(lot[0])] = root(lot[1])
+            open_sides.append(side)
+        elif side.line == SEAM or len(lot) != 2 or lot[0] != lot[1]:
+            needed.append(side)
+    names: dict[Cell, int] = {}
+    return {c: names.setdefault(root(c), len(names)) for c in sorted(kept)}, needed
+
+
+def _one_place(side: Side, kept: set[Cell]) -> bool:
+    """Do the kept cells beside a side share one place on the chart (not the two rims of its cut)?"""
+    places = [lot for m, _, _, lot in side.at if any((m, c) in kept for c in lot)]
+    return len(places) == 1
+
+
+def _facets_of(middle: Middle, border: list[tuple[Side, int]], network: Network, region: shapely.Geometry) -> tuple[NDArray[np.int64], Floats] | None:
+    """Facets (m, 3) of one face over network nodes, then extra nodes (k, 3) inside."""
+    keys: dict[tuple[int, int], int] = {}
+    node: list[int] = []
+    uv: list[Floats] = []
+    period = middle.chart.period
+
+    def corner(v: int, hint: Floats) -> int:
+        key = (v, int(hint[0] > 0) if period and abs(abs(hint[0]) - period / 2) < 1e-6 * period else -1)
+        if key not in keys:
+            keys[key] = len(node)
+            node.append(v)
+            uv.append(hint)
+        return keys[key]
+
+    segments = []
+    for side, k in border:
+        _, ua, ub, _ = side.at[k]
+        a, b = corner(side.nodes[0], ua), corner(side.nodes[1], ub)
+        if a != b:
+            segments.append((a, b))
+    if len(segments) < 2:
+        return None
+    place = np.array(uv)
+    # The chart places of the exact nodes, on the side of the cut where they were found.
+    exact = middle.chart.flat(network.points[node])
+    if period:
+        exact[:, 0] += period * np.round((place[:, 0] - exact[:, 0]) / period)
+    place = exact
+    inner = _inner_places(middle, region, place)
+    rows, extra = fill_facets(place, np.array(segments, np.int64), inner, region)
+    if not len(rows):
+        return None
+    table = np.concatenate((np.array(node, np.int64), len(network.points) + np.arange(len(extra))))
+    return table[rows], middle.place(extra) if len(extra) else np.empty((0, 3))
+
+
+def _inner_places(middle: Middle, region: shapely.Geometry, border: Floats) -> Floats:
+    """Places inside a curved face, near enough that facets turn little."""
+    if middle.carrier.kind == "plane":
+        return np.empty((0, 2))
+    low_u, low_v, high_u, high_v = region.bounds
+    span = np.array([high_u - low_u, high_v - low_v])
+    t = np.linspace(0.02, 0.98, 13)
+    grid = np.stack(np.meshgrid(low_u + t * span[0], low_v + t * span[1], indexing="ij"), axis=-1)
+    normal = middle.normal(middle.place(grid.reshape(-1, 2))).reshape(13, 13, 3)
+    turn = [np.arccos(np.clip(np.abs(np.einsum("ijk,ijk->ij", normal.take(range(1, 13), a), normal.take(range(12), a))), 0, 1)) for a in (0, 1)]
+    step = span * 0.08
+    h = [max(float(step[a] * TURN / max(turn[a].max(), 1e-9)), span[a] / 120) for a in (0, 1)]
+    h = [min(h[0], 6 * h[1]), min(h[1], 6 * h[0])]
+    n = [int(np.clip(np.ceil(span[a] / h[a]), 1, 150)) for a in (0, 1)]
+    us = low_u + (np.arange(n[0]) + 0.5) / n[0] * span[0]
+    vs = low_v + (np.arange(n[1]) + 0.5) / n[1] * span[1]
+    q = np.stack(np.meshgrid(us, vs, indexing="ij"), axis=-1).reshape(-1, 2)
+    inner = region.buffer(-0.35 * min(h))
+    shapely.prepare(inner)
+    return np.asarray(q[shapely.contains_xy(inner, q[:, 0], q[:, 1])])
+
+
+def _edges(needed: list[Side], network: Network, tolerance: float) -> list[Edge]:
+    """Chains of sides between vertices where lines end, meet or change."""
+    beside: dict[int, list[int]] = {}
+    for s, side in enumerate(needed):
+        for v in side.nodes:
+            beside.setdefault(v, []).append(s)
+
+    def signature(s: int) -> tuple[object, ...]:
+        return (needed[s].line, tuple(sorted(m for m, _, _, _ in needed[s].at)), len(needed[s].at))
+
+    stop = {v for v, lot in beside.items() if len(lot) != 2 or signature(lot[0]) != signature(lot[1])}
+    used = np.zeros(len(needed), bool)
+    out = []
+    order = [s for v in sorted(stop) for s in beside[v]] + list(range(len(needed)))
+    for s in order:
+        if used[s]:
+            continue
+        a, b = needed[s].nodes
+        if b in stop and a not in stop:
+            a, b = b, a
+        chain = [a, b]
+        used[s] = True
+        while chain[-1] not in stop and chain[-1] != chain[0]:
+            nxt = next((x for x in beside[chain[-1]] if not used[x]), -1)
+            if nxt < 0:
+                break
+            used[nxt] = True
+            i, j = needed[nxt].nodes
+            chain.append(j if i == chain[-1] else i)
+        nodes = np.array(chain, np.int32)
+        out.append(Edge(nodes, fit_curve(network.points[nodes], tolerance) if len(nodes) > 1 else FREE))
+    return out
+
+
+def _compact(
+    points: Floats, facets: list[NDArray[np.int64]], owner: list[NDArray[np.int32]], normals: list[Floats], faces: list[Face], edges: list[Edge]
+) -> Shape:
+    rows = np.concatenate(facets) if facets else np.empty((0, 3), np.int64)
+    sides = np.sort(rows[:, [0, 1, 1, 2, 2, 0]].reshape(-1, 2), axis=1)
+    n = len(points)
+    have = set((sides[:, 0] * n + sides[:, 1]).tolist())
+
+    def present(edge: Edge) -> bool:
+        return all(min(a, b) * n + max(a, b) in have for a, b in itertools.pairwise(edge.nodes.tolist()))
+
+    edges = [e for e in edges if present(e)]
+    used = np.zeros(n, bool)
+    used[rows.ravel()] = True
+    number = (np.cumsum(used) - 1).astype(np.int32)
+    return Shape(
+        points[used], number[rows].astype(np.int32), np.concatenate(owner) if owner else np.empty(0, np.int32),
+        unit(np.concatenate(normals)) if normals else np.empty((0, 3, 3)), tuple(faces), tuple(Edge(number[e.nodes], e.carrier) for e in edges), False,
+    )  # fmt: skip

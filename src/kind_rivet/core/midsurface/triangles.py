@@ -1,0 +1,55 @@
+"""Facets inside a region of a chart whose border sides are given."""
+
+from __future__ import annotations
+
+import numpy as np
+import shapely
+from numpy.typing import NDArray
+
+from kind_rivet.core.errors import Refused
+from kind_rivet.core.geometry.carriers import Floats
+from kind_rivet.core.meshing.free import triangulation
+
+
+def fill_facets(place: Floats, segments: NDArray[np.int64], inner: Floats, region: shapely.Geometry) -> tuple[NDArray[np.int64], Floats]:
+    """Triangles (m, 3) over the border places (n, 2) and the inner ones, counter-clockwise, inside the region.
+
+    Every segment (s, 2) becomes a side. The border may be a little off the region's own:
+    whatever the segments enclose counts by where most of it lies. Returns the triangles and
+    the inner places used. Raises `Refused` when segments cross.
+    """
+    given = np.concatenate((place, inner))
+    n = len(given)
+    shift, scale = given.min(axis=0), float(np.ptp(given, axis=0).max()) or 1.0
+    pts = np.empty((n + 8, 2))
+    pts[:n] = (given - shift) / scale
+    top = 2 * n + 64
+    tri, nbr = np.empty((top, 3), np.int32), np.empty((top, 3), np.int32)
+    con, last, inside = np.zeros((top, 3), np.bool_), np.zeros(n + 8, np.int32), np.zeros(top, np.bool_)
+    _, used = triangulation.triangulate(pts, n, np.ascontiguousarray(segments, np.int32), tri, nbr, con, last, inside)
+    if used < 0:
+        raise Refused("Lines on a wall's middle cross each other.", "")
+    tri, nbr, con = tri[:used], nbr[:used], con[:used]
+    label = _patches(nbr, con)
+    real = (tri < n).all(axis=1)
+    centre = given[np.minimum(tri, n - 1)].mean(axis=1)
+    a, b, c = (given[np.minimum(tri[:, k], n - 1)] for k in range(3))
+    area = np.abs((b - a)[:, 0] * (c - a)[:, 1] - (b - a)[:, 1] * (c - a)[:, 0])
+    shapely.prepare(region)
+    within = shapely.contains_xy(region, centre[:, 0], centre[:, 1])
+    count = int(label.max()) + 1
+    good = np.bincount(label, area * (within & real), count) > 0.5 * np.bincount(label, area, count)
+    outside = np.zeros(count, bool)
+    outside[label[~real]] = True
+    keep = (good & ~outside)[label]
+    return tri[keep].astype(np.int64), inner
+
+
+def _patches(nbr: NDArray[np.int32], con: NDArray[np.bool_]) -> NDArray[np.int64]:
+    """Number of the patch each triangle belongs to: joined across sides that are no segment."""
+    from scipy.sparse import coo_matrix
+    from scipy.sparse.csgraph import connected_components
+
+    t, k = np.nonzero((nbr >= 0) & ~con)
+    graph = coo_matrix((np.ones(len(t)), (t, nbr[t, k])), shape=(len(nbr), len(nbr)))
+    return np.asarray(connected_components(graph, directed=False)[1], np.int64)
