@@ -22,6 +22,10 @@ class Chart(Protocol):
 
     def lift(self, uv: Floats) -> Floats: ...
 
+    def normal(self, uv: Floats) -> Floats:
+        """Directions (n, 3) along which `flat` does not change."""
+        ...
+
 
 @dataclass(frozen=True)
 class PlaneChart:
@@ -43,6 +47,9 @@ class PlaneChart:
 
     def lift(self, uv: Floats) -> Floats:
         return np.asarray(self.origin + uv[:, :1] * self.u + uv[:, 1:] * self.v)
+
+    def normal(self, uv: Floats) -> Floats:
+        return np.broadcast_to(np.cross(self.u, self.v), (len(uv), 3))
 
 
 def widest_gap(angle: Floats) -> float:
@@ -84,6 +91,10 @@ class CylinderChart:
         a = uv[:, :1] / self.radius
         return np.asarray(self.origin + self.radius * (np.cos(a) * self.u + np.sin(a) * self.v) + uv[:, 1:] * self.axis)
 
+    def normal(self, uv: Floats) -> Floats:
+        a = uv[:, :1] / self.radius
+        return np.asarray(np.cos(a) * self.u + np.sin(a) * self.v)
+
 
 @dataclass(frozen=True)
 class ConeChart:
@@ -117,6 +128,10 @@ class ConeChart:
         ray = np.cos(self.half_angle) * self.axis + np.sin(self.half_angle) * (np.cos(a) * self.u + np.sin(a) * self.v)
         return np.asarray(self.apex + uv[:, 1:] * ray)
 
+    def normal(self, uv: Floats) -> Floats:
+        a = uv[:, :1] / self.mean
+        return np.asarray(np.cos(self.half_angle) * (np.cos(a) * self.u + np.sin(a) * self.v) - np.sin(self.half_angle) * self.axis)
+
 
 @dataclass(frozen=True)
 class SphereChart:
@@ -147,6 +162,9 @@ class SphereChart:
     def lift(self, uv: Floats) -> Floats:
         a, b = uv[:, :1] / self.radius, np.clip(uv[:, 1:] / self.radius, -1.57, 1.57)
         return np.asarray(self.centre + self.radius * (np.cos(b) * (np.cos(a) * self.u + np.sin(a) * self.v) + np.sin(b) * self.axis))
+
+    def normal(self, uv: Floats) -> Floats:
+        return unit(self.lift(uv) - self.centre)
 
 
 @dataclass(frozen=True)
@@ -185,6 +203,10 @@ class TorusChart:
         a, b = uv[:, :1] / self.mean, uv[:, 1:] / self.minor + self.turn
         out = np.cos(a) * self.u + np.sin(a) * self.v
         return np.asarray(self.centre + (self.major + self.minor * np.cos(b)) * out + self.minor * np.sin(b) * self.axis)
+
+    def normal(self, uv: Floats) -> Floats:
+        a, b = uv[:, :1] / self.mean, uv[:, 1:] / self.minor + self.turn
+        return np.asarray(np.cos(b) * (np.cos(a) * self.u + np.sin(a) * self.v) + np.sin(b) * self.axis)
 
 
 class FacetChart:
@@ -228,3 +250,8 @@ class FacetChart:
 
     def lift(self, uv: Floats) -> Floats:
         return self._through(self.flat_tree, self.space_tree, np.column_stack((uv, np.zeros(len(uv)))))
+
+    def normal(self, uv: Floats) -> Floats:
+        facet, _, _ = self.flat_tree.nearest(np.column_stack((uv, np.zeros(len(uv)))))
+        a, b, c = (self.space_tree.points[self.space_tree.facets[facet, k]] for k in range(3))
+        return unit(np.cross(b - a, c - a))

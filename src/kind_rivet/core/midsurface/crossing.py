@@ -31,6 +31,7 @@ from kind_rivet.core.midsurface.network import connect
 from kind_rivet.core.midsurface.pairs import find_opposed, find_pairs
 from kind_rivet.core.midsurface.sew import sew
 from kind_rivet.core.midsurface.sheet import Taper
+from kind_rivet.core.midsurface.tunnels import without_tunnels
 
 
 @dataclass(frozen=True)
@@ -49,6 +50,10 @@ def make_by_crossing(solid: Shape, tree: FacetTree) -> Crossed:
     tolerance = 1e-6 * whole.diagonal
     opposed = find_opposed(whole, tree)
     pairs = find_pairs(whole, opposed)
+    plain, tunnels = without_tunnels(whole, {f for p in pairs for f in (p.a, p.b)})
+    if tunnels:
+        whole, tree = plain, FacetTree.over(plain.points, plain.facets)
+        pairs = find_pairs(whole, find_opposed(whole, tree))
     if not pairs:
         raise Refused("No wall was found: nothing thin lies opposite anything.", "Mesh this body with solids.")
     fields = [face_field(whole, f) for f in range(len(whole.faces))]
@@ -57,7 +62,7 @@ def make_by_crossing(solid: Shape, tree: FacetTree) -> Crossed:
     cuts = [cut_up(middle, k, lines, tree, whole) for k, middle in enumerate(middles)]
     network = connect(middles, cuts, lines)
     kept = choose(middles, cuts, network, lines)
-    sewn = sew(middles, cuts, network, kept, tolerance)
+    sewn = sew(middles, cuts, network, lines, kept, tolerance)
     if not len(sewn.shape.faces):
         raise Refused("No wall was found that is wide for its thickness.", "Mesh this body with solids.")
     own = [middles[m] for m in sewn.face_middle]

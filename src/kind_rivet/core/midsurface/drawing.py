@@ -172,7 +172,10 @@ def steps(middles: list[Middle], close: set[tuple[int, int]], lines: list[Line])
             if line.kind != "riser":
                 continue
             here = line.points
-            if any(m in step.middles and _runs_along(here, step.on(m), 0.05 * middle.wall) for step in out):
+            known = next((i for i, step in enumerate(out) if m in step.middles and _runs_along(here, step.on(m), 0.05 * middle.wall)), None)
+            if known is not None and len(here) == len(out[known].points) == 2:  # one straight line for both
+                here = _longest(np.vstack((here, out[known].on(m))))
+            elif known is not None:
                 continue
             images = {m: here}
             for k in others:
@@ -181,12 +184,23 @@ def steps(middles: list[Middle], close: set[tuple[int, int]], lines: list[Line])
                 there, left = settle(here, [middles[k].field, *line.fields])
                 wall = max(middle.wall, middles[k].wall)
                 parallel = np.abs(np.einsum("ij,ij->i", middle.normal(there), middles[k].normal(there)))
-                if left.max() < 0.01 * wall and parallel.min() > 0.9 and np.linalg.norm(there - here, axis=1).max() < 0.8 * wall:
+                apart = np.linalg.norm(there - here, axis=1)
+                if left.max() < 0.01 * wall and parallel.min() > 0.985 and apart.max() < 0.8 * wall and np.ptp(apart) < 0.2 * wall:
                     images[k] = there
             if len(images) > 1:
                 mean = np.mean(list(images.values()), axis=0)
-                out.append(Line("step", mean, line.fields, tuple(sorted(images)), line.face, tuple(images[k] for k in sorted(images))))
+                step = Line("step", mean, line.fields, tuple(sorted(images)), line.face, tuple(images[k] for k in sorted(images)))
+                if known is None:
+                    out.append(step)
+                else:
+                    out[known] = step
     return out
+
+
+def _longest(points: Floats) -> Floats:
+    """The two ends of points on one straight line."""
+    along = points @ unit(points[1] - points[0])
+    return points[[int(np.argmin(along)), int(np.argmax(along))]]
 
 
 def _runs_along(points: Floats, line: Floats, tolerance: float) -> bool:

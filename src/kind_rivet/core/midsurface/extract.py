@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 
 from kind_rivet.core.errors import Refused
@@ -33,7 +35,7 @@ def _by_offset(solid: Shape, tree: FacetTree) -> Sheet:
     walls = measure_walls(solid, tree)
     raw, t, sides = make_by_offset(solid, walls, tree)
     thickness = np.full(len(raw.faces), t)
-    proof = prove(solid, tree, raw, thickness, sides[0] + sides[1])
+    proof = prove(solid, tree, Sheet(raw, thickness, "", None), sides[0] + sides[1])
     problems = _problems(solid, raw, t, sides, proof)
     if problems:
         raise Refused(
@@ -46,8 +48,8 @@ def _by_offset(solid: Shape, tree: FacetTree) -> Sheet:
 
 def _by_crossing(solid: Shape, tree: FacetTree) -> Sheet:
     made = make_by_crossing(solid, tree)
-    proof = prove(solid, tree, made.shape, made.thickness, list(made.sides))
-    return Sheet(made.shape, made.thickness, "walls cut by one another", proof, made.tapers if any(made.tapers) else ())
+    sheet = Sheet(made.shape, made.thickness, "walls cut by one another", None, made.tapers if any(made.tapers) else ())
+    return replace(sheet, proof=prove(solid, tree, sheet, list(made.sides)))
 
 
 def _problems(solid: Shape, sheet: Shape, t: float, sides: list[list[int]], proof: Proof) -> list[str]:

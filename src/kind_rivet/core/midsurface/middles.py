@@ -12,7 +12,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from kind_rivet.core.geometry.carriers import FREE, Carrier, Floats, frame, offset, unit
+from kind_rivet.core.geometry.carriers import FREE, Carrier, Floats, offset, unit
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.midsurface.charts import Chart, ConeChart, CylinderChart, FacetChart, PlaneChart, SphereChart, TorusChart
 from kind_rivet.core.midsurface.fields import CarrierField, FacetField, Field, settle, signed_distance
@@ -49,8 +49,19 @@ class Middle:
     lines: list[int] = field(default_factory=list)
 
     def place(self, uv: Floats) -> Floats:
-        """Points (n, 3) on the middle for places (n, 2) on the chart."""
-        return settle(self.chart.lift(uv), [self.field])[0]
+        """Points (n, 3) on the middle for places (n, 2) on the chart: found along the chart's normal, so that `flat` leads back."""
+        p = self.chart.lift(uv)
+        if self.carrier.kind == "plane":
+            return p
+        n = self.chart.normal(uv)
+        for _ in range(8):
+            value, gradient = self.field(p)
+            slope = np.einsum("ij,ij->i", gradient, n)
+            step = value / np.where(np.abs(slope) < 0.1, np.where(slope < 0, -0.1, 0.1), slope)
+            p = p - np.clip(step, -self.wall, self.wall)[:, None] * n
+            if np.abs(step).max(initial=0.0) < 1e-13 * (1 + np.abs(p).max(initial=0.0)):
+                break
+        return p
 
     def thickness(self, p: Floats) -> Floats:
         return -(self.first(p)[0] + self.second(p)[0])
@@ -157,7 +168,3 @@ def _chart(
     sides = [s for s in (first, second) if isinstance(s, FacetField)]
     larger = max(sides, key=lambda s: len(s.tree.facets))
     return FacetChart.over(larger, Between(first, second), wall)
-
-
-def basis(normal: Floats) -> tuple[Floats, Floats]:
-    return frame(normal)

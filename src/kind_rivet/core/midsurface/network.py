@@ -153,12 +153,8 @@ def _divided(
         if sa > sb:
             between.reverse()
         chain = [a, *(member[c] for _, c in between), b]
-        if k >= 0:
-            inner = middles[m].chart.flat(points[chain[1:-1]]) if len(chain) > 2 else np.empty((0, 2))
-        else:
-            inner = np.array([[uv[0][0], s] for s, _ in between]).reshape(-1, 2)
-        if len(inner) and middles[m].chart.period and k >= 0:
-            inner[:, 0] += middles[m].chart.period * np.round((uv[:, 0].mean() - inner[:, 0]) / middles[m].chart.period)
+        share = np.array([(s - sa) / (sb - sa) for s, _ in between]).reshape(-1, 1)
+        inner = uv[0] + share * (uv[1] - uv[0])
         out.append((m, side, chain, np.vstack((uv[:1], inner, uv[1:]))))
     return out
 

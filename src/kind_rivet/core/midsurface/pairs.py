@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 
 from kind_rivet.core.geometry.carriers import Floats, unit
 from kind_rivet.core.geometry.rays import FacetTree
+from kind_rivet.core.geometry.sampling import face_samples, spread_samples
 from kind_rivet.core.geometry.shape import Shape
 
 LEAST, MOST = 48, 600  # samples on a face
@@ -82,36 +83,15 @@ def _normals_at(shape: Shape, facet: NDArray[np.int32], at: Floats) -> Floats:
 def _samples(shape: Shape, tree: FacetTree) -> tuple[Floats, Floats, NDArray[np.int64], Floats]:
     """Points, exact normals, faces and areas: more on faces that are large for their wall, always the same."""
     count = np.full(len(shape.faces), LEAST)
-    first = _spread(shape, np.full(len(shape.faces), 12))
+    points, normals, face, _ = face_samples(shape, 12)
     eps = 1e-6 * shape.diagonal
-    far, _ = tree.cast(first[0] - eps * first[1], -first[1], least=eps)
-    for f in np.unique(first[2]):
-        wall = np.percentile(far[first[2] == f], 20)
+    far, _ = tree.cast(points - eps * normals, -normals, least=eps)
+    for f in np.unique(face):
+        wall = np.percentile(far[face == f], 20)
         if np.isfinite(wall) and wall > 0:
             count[f] = int(np.clip(shape.face_area[f] / wall**2, LEAST, MOST))
-    return _spread(shape, count)
-
-
-def _spread(shape: Shape, count: NDArray[np.int64]) -> tuple[Floats, Floats, NDArray[np.int64], Floats]:
-    where, weight, areas = [], [], []
-    order = np.argsort(shape.facet_face, kind="stable")
-    bounds = np.searchsorted(shape.facet_face[order], np.arange(len(shape.faces) + 1))
-    for f in range(len(shape.faces)):
-        mine = order[bounds[f] : bounds[f + 1]]
-        along = np.cumsum(shape.facet_area[mine])
-        if not len(mine) or along[-1] <= 0:
-            continue
-        n = int(count[f])
-        at = (np.arange(n) + 0.5) / n * along[-1]
-        where.append(mine[np.minimum(np.searchsorted(along, at), len(mine) - 1)])
-        k = np.arange(n)
-        u, v = np.sqrt((k * 0.6180339887498949 + 0.5) % 1), (k * 0.7548776662466927 + 0.25) % 1
-        weight.append(np.column_stack((1 - u, u * (1 - v), u * v)))
-        areas.append(np.full(n, along[-1] / n))
-    facet, w = np.concatenate(where), np.concatenate(weight)
-    points = np.einsum("ij,ijk->ik", w, shape.points[shape.facets[facet]])
-    normals = unit(np.einsum("ij,ijk->ik", w, shape.normals[facet]))
-    return points, normals, shape.facet_face[facet].astype(np.int64), np.concatenate(areas)
+    points, normals, face, _, area = spread_samples(shape, count)
+    return points, normals, face, area
 
 
 def find_pairs(shape: Shape, opposed: Opposed) -> list[Pair]:

@@ -14,21 +14,24 @@ from kind_rivet.core.geometry.shape import Edge, Face, Shape
 from kind_rivet.core.midsurface.cells import SEAM, CutMiddle
 from kind_rivet.core.midsurface.middles import Middle
 from kind_rivet.core.midsurface.network import Cell, Network, Side
+from kind_rivet.core.midsurface.traces import SAG, TURN, Line
 from kind_rivet.core.midsurface.triangles import fill_facets
 
-TURN = 0.15  # radians between neighbouring facets
 
 
 @dataclass(frozen=True)
 class Sewn:
-    """The sheet with thickness at every facet corner (m, 3), and the middle each face lies on."""
+    """The sheet with thickness at every facet corner (m, 3), the middle each face lies on, and how many faces could not be made."""
 
     shape: Shape
     corner_wall: Floats
     face_middle: tuple[int, ...]
+    lost: int
 
 
-def sew(middles: list[Middle], cuts: list[CutMiddle | None], network: Network, kept: set[Cell], tolerance: float) -> Sewn:
+def sew(
+    middles: list[Middle], cuts: list[CutMiddle | None], network: Network, lines: list[Line], kept: set[Cell], tolerance: float
+) -> Sewn:
     """Sew the kept cells; cells of one middle join across every line that nothing else needs."""
     face_of, needed = _faces(network, kept)
     count = max(face_of.values(), default=-1) + 1
@@ -43,13 +46,15 @@ def sew(middles: list[Middle], cuts: list[CutMiddle | None], network: Network, k
     points = [network.points]
     total = len(network.points)
     facets, owner, normals, walls, faces, whose = [], [], [], [], [], []
+    lost: list[int] = []
     for f in range(count):
         m = members[f][0][0]
         middle, cut = middles[m], cuts[m]
         assert cut is not None
         region = shapely.union_all([cut.cells[c].polygon for _, c in members[f]], grid_size=2e-5 * middle.wall)
-        made = _facets_of(middle, border[f], network, region)
+        made = _facets_of(middle, border[f], network, lines, region)
         if made is None:
+            lost.append(f)
             continue
         rows, extra = made
         new = np.where(rows < len(network.points), rows, rows - len(network.points) + total)
@@ -69,7 +74,7 @@ def sew(middles: list[Middle], cuts: list[CutMiddle | None], network: Network, k
         whose.append(m)
     used_edges = _edges(needed, network, tolerance)
     shape = _compact(np.concatenate(points), facets, owner, normals, faces, used_edges)
-    return Sewn(shape, np.concatenate(walls) if walls else np.empty((0, 3)), tuple(whose))
+    return Sewn(shape, np.concatenate(walls) if walls else np.empty((0, 3)), tuple(whose), len(lost))
 
 
 def _faces(network: Network, kept: set[Cell]) -> tuple[dict[Cell, int], list[Side]]:
@@ -101,7 +106,9 @@ def _one_place(side: Side, kept: set[Cell]) -> bool:
     return len(places) == 1
 
 
-def _facets_of(middle: Middle, border: list[tuple[Side, int]], network: Network, region: shapely.Geometry) -> tuple[NDArray[np.int64], Floats] | None:
+def _facets_of(
+    middle: Middle, border: list[tuple[Side, int]], network: Network, lines: list[Line], region: shapely.Geometry
+) -> tuple[NDArray[np.int64], Floats] | None:
     """Facets (m, 3) of one face over network nodes, then extra nodes (k, 3) inside."""
     keys: dict[tuple[int, int], int] = {}
     node: list[int] = []
@@ -125,20 +132,26 @@ def _facets_of(middle: Middle, border: list[tuple[Side, int]], network: Network,
     if len(segments) < 2:
         return None
     place = np.array(uv)
-    # The chart places of the exact nodes, on the side of the cut where they were found.
+    # The chart places of the exact nodes, on the side of the cut where they were found. Where nodes were
+    # moved to meet those of other middles, lines may cross there; the places as drawn never do.
     exact = middle.chart.flat(network.points[node])
     if period:
         exact[:, 0] += period * np.round((place[:, 0] - exact[:, 0]) / period)
-    place = exact
-    inner = _inner_places(middle, region, place)
-    rows, extra = fill_facets(place, np.array(segments, np.int64), inner, region)
-    if not len(rows):
+    steps = [side.at[k][1:3] for side, k in border if side.line >= 0 and lines[side.line].kind == "step"]
+    inner = np.vstack((_inner_places(middle, region), _beside_steps(middle, region, steps)))
+    rows = None
+    for attempt in (exact, place):
+        rows = fill_facets(attempt, np.array(segments, np.int64), inner, region)
+        if rows is not None:
+            break
+    if rows is None or not len(rows):
         return None
+    extra = inner
     table = np.concatenate((np.array(node, np.int64), len(network.points) + np.arange(len(extra))))
     return table[rows], middle.place(extra) if len(extra) else np.empty((0, 3))
 
 
-def _inner_places(middle: Middle, region: shapely.Geometry, border: Floats) -> Floats:
+def _inner_places(middle: Middle, region: shapely.Geometry) -> Floats:
     """Places inside a curved face, near enough that facets turn little."""
     if middle.carrier.kind == "plane":
         return np.empty((0, 2))
@@ -149,15 +162,27 @@ def _inner_places(middle: Middle, region: shapely.Geometry, border: Floats) -> F
     normal = middle.normal(middle.place(grid.reshape(-1, 2))).reshape(13, 13, 3)
     turn = [np.arccos(np.clip(np.abs(np.einsum("ijk,ijk->ij", normal.take(range(1, 13), a), normal.take(range(12), a))), 0, 1)) for a in (0, 1)]
     step = span * 0.08
-    h = [max(float(step[a] * TURN / max(turn[a].max(), 1e-9)), span[a] / 120) for a in (0, 1)]
-    h = [min(h[0], 6 * h[1]), min(h[1], 6 * h[0])]
-    n = [int(np.clip(np.ceil(span[a] / h[a]), 1, 150)) for a in (0, 1)]
+    bend = [max(float(turn[a].max() / step[a]), 1e-9 / middle.wall) for a in (0, 1)]
+    h = [min(TURN / k, np.sqrt(SAG * middle.wall / k)) for k in bend]
+    h = [min(h[0], 3 * h[1]), min(h[1], 3 * h[0])]
+    n = [int(np.clip(np.ceil(span[a] / h[a]), 1, 200)) for a in (0, 1)]
     us = low_u + (np.arange(n[0]) + 0.5) / n[0] * span[0]
     vs = low_v + (np.arange(n[1]) + 0.5) / n[1] * span[1]
     q = np.stack(np.meshgrid(us, vs, indexing="ij"), axis=-1).reshape(-1, 2)
     inner = region.buffer(-0.35 * min(h))
     shapely.prepare(inner)
     return np.asarray(q[shapely.contains_xy(inner, q[:, 0], q[:, 1])])
+
+
+def _beside_steps(middle: Middle, region: shapely.Geometry, steps: list[tuple[Floats, Floats]]) -> Floats:
+    """A row of places beside the steps, so that only a narrow strip of facets leaves the middle there."""
+    if not steps:
+        return np.empty((0, 2))
+    by = 0.25 * middle.wall
+    row = shapely.MultiLineString([shapely.LineString(ends) for ends in steps]).buffer(by, cap_style="flat").boundary
+    row = shapely.segmentize(shapely.intersection(row, region.buffer(-0.9 * by)), 4 * middle.wall)
+    q = shapely.get_coordinates(row)
+    return np.unique(np.round(q / (1e-3 * middle.wall)), axis=0) * (1e-3 * middle.wall) if len(q) else np.empty((0, 2))
 
 
 def _edges(needed: list[Side], network: Network, tolerance: float) -> list[Edge]:

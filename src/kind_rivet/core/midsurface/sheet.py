@@ -16,12 +16,14 @@ from kind_rivet.core.midsurface.fields import signed_distance
 class Proof:
     """What verification measured on a sheet."""
 
-    mass_ratio: float  # area × thickness / volume of the solid
+    mass_ratio: float  # area × thickness / volume of the solid, places where walls meet counted once
     cover: float  # share of the solid's volume within 0.53 wall of the sheet
     pieces: int
     off_middle: float  # 95th percentile of the distance off the middle over the wall
     inner_free_length: float  # length of free edges that lie inside the solid
     unused_faces: tuple[int, ...]  # faces of the solid that are neither side nor rim
+    plain_ratio: float = 0.0  # area × thickness / volume with such places counted for every wall
+    bare: tuple[tuple[float, float, float], ...] = ()  # places in the solid that no wall covers
 
 
 @dataclass(frozen=True)

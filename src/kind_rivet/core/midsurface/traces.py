@@ -14,6 +14,7 @@ from kind_rivet.core.midsurface.fields import CarrierField, Field, settle
 from kind_rivet.core.midsurface.middles import Middle
 
 TURN = 0.13  # radians from point to point along curves
+SAG = 0.08  # squared chord over radius, in walls: a hundredth of the wall between chord and curve
 
 
 @dataclass(frozen=True)
@@ -46,8 +47,11 @@ class Line:
         return bool(np.allclose(self.points[0], self.points[-1], rtol=0, atol=1e-12 + 1e-9 * float(np.ptp(self.points))))
 
 
-def resampled(points: Floats, fields: list[Field], tolerance: float) -> Floats:
-    """A smooth chain with points where it turns: two on a straight line, else at even arc lengths, settled on the fields."""
+def resampled(points: Floats, fields: list[Field], tolerance: float, wall: float) -> Floats:
+    """A smooth chain with points where it turns: two on a straight line, else at even arc lengths, settled on the fields.
+
+    Chords stay within a hundredth of the wall of the curve.
+    """
     p = points
     step = np.linalg.norm(np.diff(p, axis=0), axis=1)
     keep = np.r_[True, step > 1e-3 * tolerance]
@@ -67,7 +71,8 @@ def resampled(points: Floats, fields: list[Field], tolerance: float) -> Floats:
     q = np.column_stack([np.interp(coarse, station, p[:, k]) for k in range(3)])
     d = unit(np.diff(q, axis=0))
     turning = float(np.arccos(np.clip(np.einsum("ij,ij->i", d[1:], d[:-1]), -1, 1)).sum())
-    n = int(np.clip(np.ceil(turning / TURN), 4, 400))
+    by_sag = np.sqrt(station[-1] * turning / (SAG * wall))
+    n = int(np.clip(np.ceil(max(turning / TURN, by_sag)), 4, 600))
     at = np.linspace(0, station[-1], n + 1)
     out = np.column_stack([np.interp(at, station, p[:, k]) for k in range(3)])
     inner, _ = settle(out[1:-1], fields)
@@ -186,7 +191,7 @@ def _chains(
             points = points[[0, -1]]
         if len(points) < 2 or (chain[0] == chain[-1] and len(points) < 4):
             continue
-        line = resampled(points, [middle.field, fields[f]], tolerance)
+        line = resampled(points, [middle.field, fields[f]], tolerance, middle.wall)
         out.append(Line("outline", line, (fields[f],), (number,), f))
     return out
 
@@ -233,7 +238,7 @@ def crossing(middle: Middle, field: Field, low: Floats, high: Floats, finest: fl
     start = place[a] + share[:, None] * (place[b] - place[a])
     exact, left = settle(start, [middle.field, field])
     good = (left < 1e-3 * finest + tolerance) & (np.linalg.norm(exact - start, axis=1) < 2 * size)
-    return [resampled(exact[c], [middle.field, field], tolerance) for c in _polylines(node.reshape(-1, 2), good)]
+    return [resampled(exact[c], [middle.field, field], tolerance, middle.wall) for c in _polylines(node.reshape(-1, 2), good)]
 
 
 def _polylines(segment: NDArray[np.int64], good: NDArray[np.bool_]) -> list[list[int]]:
@@ -296,7 +301,7 @@ def prolonged(line: Line, middle: Middle, number: int, solid: FacetTree, shape: 
             if k > 0 and not inside(nxt, solid, shape)[0]:
                 break
         if len(chain) > 2:
-            points = resampled(np.array(chain), both, 1e-6 * middle.wall)
+            points = resampled(np.array(chain), both, 1e-6 * middle.wall, middle.wall)
             out.append(Line("prolong", points, line.fields, (number,), line.face))
     return out
 

@@ -6,17 +6,15 @@ import numpy as np
 import shapely
 from numpy.typing import NDArray
 
-from kind_rivet.core.errors import Refused
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.meshing.free import triangulation
 
 
-def fill_facets(place: Floats, segments: NDArray[np.int64], inner: Floats, region: shapely.Geometry) -> tuple[NDArray[np.int64], Floats]:
+def fill_facets(place: Floats, segments: NDArray[np.int64], inner: Floats, region: shapely.Geometry) -> NDArray[np.int64] | None:
     """Triangles (m, 3) over the border places (n, 2) and the inner ones, counter-clockwise, inside the region.
 
     Every segment (s, 2) becomes a side. The border may be a little off the region's own:
-    whatever the segments enclose counts by where most of it lies. Returns the triangles and
-    the inner places used. Raises `Refused` when segments cross.
+    whatever the segments enclose counts by where most of it lies. None when segments cross.
     """
     given = np.concatenate((place, inner))
     n = len(given)
@@ -28,7 +26,7 @@ def fill_facets(place: Floats, segments: NDArray[np.int64], inner: Floats, regio
     con, last, inside = np.zeros((top, 3), np.bool_), np.zeros(n + 8, np.int32), np.zeros(top, np.bool_)
     _, used = triangulation.triangulate(pts, n, np.ascontiguousarray(segments, np.int32), tri, nbr, con, last, inside)
     if used < 0:
-        raise Refused("Lines on a wall's middle cross each other.", "")
+        return None
     tri, nbr, con = tri[:used], nbr[:used], con[:used]
     label = _patches(nbr, con)
     real = (tri < n).all(axis=1)
@@ -42,7 +40,7 @@ def fill_facets(place: Floats, segments: NDArray[np.int64], inner: Floats, regio
     outside = np.zeros(count, bool)
     outside[label[~real]] = True
     keep = (good & ~outside)[label]
-    return tri[keep].astype(np.int64), inner
+    return tri[keep].astype(np.int64)
 
 
 def _patches(nbr: NDArray[np.int32], con: NDArray[np.bool_]) -> NDArray[np.int64]:

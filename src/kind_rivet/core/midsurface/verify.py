@@ -3,33 +3,90 @@
 from __future__ import annotations
 
 import numpy as np
+from numpy.typing import NDArray
 
-from kind_rivet.core.geometry.carriers import Floats, unit
+from kind_rivet.core.geometry.carriers import Floats, project, unit
 from kind_rivet.core.geometry.rays import FacetTree
-from kind_rivet.core.geometry.sampling import face_samples
+from kind_rivet.core.geometry.sampling import by_area, spread_samples
 from kind_rivet.core.geometry.shape import Shape
-from kind_rivet.core.midsurface.sheet import Proof
+from kind_rivet.core.midsurface.sheet import Proof, Sheet
+
+COVER = 0.53  # walls from the sheet up to which the solid counts as covered
+SAMPLES = 4000
 
 
-def prove(solid: Shape, tree: FacetTree, sheet: Shape, thickness: Floats, sides: list[int]) -> Proof:
-    """Weigh-in, cover, pieces, distance off the middle and free edges inside the solid."""
-    on_facet = thickness[sheet.facet_face]
-    mass = float((sheet.facet_area * on_facet).sum() / solid.volume)
-    sheet_tree = FacetTree.over(sheet.points, sheet.facets)
-    points, normals, _, _ = face_samples(solid, 60)
-    weight = np.repeat(solid.face_area[solid.face_area > 0], 60)[: len(points)]
+def prove(solid: Shape, tree: FacetTree, sheet: Sheet, sides: list[int]) -> Proof:
+    """Weigh-in, cover, pieces, distance off the middle, free edges inside the solid, faces not used."""
+    shape = sheet.shape
+    points, _, face, facet, area = spread_samples(shape, by_area(shape, SAMPLES, 30))
+    normal = shape.facet_normal[facet]
+    wall = sheet.thickness_at(points, face)
+    total = float((area * wall).sum())
+    mass = float((area * wall / _layers(sheet, points, normal, wall, face)).sum() / solid.volume)
+    cover, bare = _cover(solid, tree, sheet)
+    return Proof(
+        mass, cover, _pieces(shape), _off_middle(shape, tree, points, face, area, wall), float(inner_free(shape, tree, sheet.thickness).sum()),
+        unused_faces(solid, sides), total / solid.volume, bare,
+    )  # fmt: skip
+
+
+def _layers(sheet: Sheet, points: Floats, normal: Floats, wall: Floats, face: NDArray[np.int64]) -> Floats:
+    """How many walls (n,) hold the point at a share of the wall above or below each sample.
+
+    Only walls of one joint of three or more count together: at a corner of two, what is
+    counted twice inside is missing outside.
+    """
+    shape = sheet.shape
+    share = (np.arange(len(points)) * 0.7548776662466927 + 0.25) % 1 - 0.5
+    q = points + (share * wall)[:, None] * normal
+    layers = np.ones(len(points))
+    thickest = float(wall.max(initial=0.0))
+    order = np.argsort(shape.facet_face, kind="stable")
+    bounds = np.searchsorted(shape.facet_face[order], np.arange(len(shape.faces) + 1))
+    meets: list[set[int]] = [set() for _ in shape.faces]
+    for faces in shape.edge_faces:
+        if len(faces) > 2:
+            for f in set(faces):
+                meets[f] |= set(faces) - {f}
+    for f in range(len(shape.faces)):
+        rows = shape.facets[order[bounds[f] : bounds[f + 1]]]
+        if not len(rows) or not meets[f]:
+            continue
+        corners = shape.points[rows].reshape(-1, 3)
+        low, high = corners.min(axis=0) - thickest / 2, corners.max(axis=0) + thickest / 2
+        near = np.flatnonzero(np.isin(face, list(meets[f])) & ((q >= low) & (q <= high)).all(axis=1))
+        if not len(near):
+            continue
+        used, local = np.unique(rows, return_inverse=True)
+        own = FacetTree.over(shape.points[used], local.reshape(-1, 3).astype(np.int32))
+        facet, weight, away = own.nearest(q[near])
+        at = np.einsum("ij,ijk->ik", weight, own.points[own.facets[facet]])
+        a, b, c = (own.points[own.facets[facet, k]] for k in range(3))
+        upright = np.abs(np.einsum("ij,ij->i", unit(q[near] - at), unit(np.cross(b - a, c - a)))) > 0.99  # not beside its border
+        here = sheet.thickness_at(at, np.full(len(near), f))
+        layers[near] += (away < 1e-9 * thickest) | (upright & (away <= 0.5 * here * (1 + 1e-9)))
+    return layers
+
+
+def _cover(solid: Shape, tree: FacetTree, sheet: Sheet) -> tuple[float, tuple[tuple[float, float, float], ...]]:
+    """Share of the solid's volume within 0.53 walls of the sheet, and places that are not (worst first, a few)."""
+    points, normals, _, _, area = spread_samples(solid, by_area(solid, SAMPLES, 12))
     eps = 1e-6 * solid.diagonal
     depth, hit = tree.cast(points - eps * normals, -normals, least=eps)
     good = hit >= 0
-    fraction = (np.arange(len(points)) * 0.6180339887498949 + 0.3) % 1
-    inside = points[good] - (fraction[good] * depth[good])[:, None] * normals[good]
-    facet, _, gap = sheet_tree.nearest(inside)
-    near = gap <= 0.53 * on_facet[facet]
-    volume = weight[good] * depth[good]
-    cover = float((volume * near).sum() / volume.sum())
-    return Proof(
-        mass, cover, _pieces(sheet), _off_middle(sheet, tree, thickness), _inner_free(sheet, tree, thickness), _unused(solid, sides)
-    )
+    share = (np.arange(len(points)) * 0.6180339887498949 + 0.3) % 1
+    inside = points[good] - (share[good] * depth[good])[:, None] * normals[good]
+    facet, _, gap = FacetTree.over(sheet.shape.points, sheet.shape.facets).nearest(inside)
+    wall = sheet.thickness_at(inside, sheet.shape.facet_face[facet].astype(np.int64))
+    near = gap <= COVER * wall
+    volume = area[good] * depth[good]
+    far = np.flatnonzero(~near)
+    far = far[np.argsort(-(gap[far] / wall[far]))]
+    bare: list[Floats] = []
+    for k in far.tolist():
+        if len(bare) < 12 and all(np.linalg.norm(inside[k] - b) > 3 * wall[k] for b in bare):
+            bare.append(inside[k])
+    return float((volume * near).sum() / volume.sum()), tuple((float(b[0]), float(b[1]), float(b[2])) for b in bare)
 
 
 def _pieces(sheet: Shape) -> int:
@@ -43,30 +100,40 @@ def _pieces(sheet: Shape) -> int:
     return len(np.unique(label[sheet.facets[:, 0]]))
 
 
-def _off_middle(sheet: Shape, tree: FacetTree, thickness: Floats) -> float:
-    """95th percentile by area of the distance off the middle over the wall.
+def off_the_middle(shape: Shape, tree: FacetTree, points: Floats, face: NDArray[np.int64], wall: Floats) -> Floats:
+    """Distance off the middle over the wall (n,) at points of the sheet, by rays both ways.
 
-    Where walls meet, rays run along the other wall and say nothing: only places count
-    where they measure the face's own wall within a quarter.
+    Where walls meet, rays run along the other wall and say nothing: NaN unless they
+    measure the face's own wall within a quarter.
     """
-    points, normals, face, _ = face_samples(sheet, 40)
+    points, normals = points.copy(), np.empty_like(points)
+    facet, weight, _ = FacetTree.over(shape.points, shape.facets).nearest(points)
+    normals[:] = unit(np.einsum("ij,ijk->ik", weight, shape.normals[facet]))
+    for f in np.unique(face):
+        points[face == f] = project(shape.faces[f].carrier, points[face == f])
     up, _ = tree.cast(points, normals)
     down, _ = tree.cast(points, -normals)
-    wall = thickness[face]
     both = np.isfinite(up) & np.isfinite(down)
-    both[both] = np.abs((up + down)[both] - wall[both]) < 0.25 * wall[both]
-    if both.sum() < 0.5 * len(both):
+    up, down = np.where(both, up, 0.0), np.where(both, down, 0.0)
+    both &= np.abs(up + down - wall) < 0.25 * wall
+    return np.where(both, np.abs(up - down) / 2 / np.maximum(wall, 1e-300), np.nan)
+
+
+def _off_middle(shape: Shape, tree: FacetTree, points: Floats, face: NDArray[np.int64], area: Floats, wall: Floats) -> float:
+    """95th percentile by area; 1 when hardly any place can be measured."""
+    off = off_the_middle(shape, tree, points, face, wall)
+    good = np.isfinite(off)
+    if area[good].sum() < 0.3 * area.sum():
         return 1.0
-    off = np.abs(up - down)[both] / 2 / wall[both]
-    weight = sheet.face_area[face[both]]
-    order = np.argsort(off)
-    return float(off[order][np.searchsorted(np.cumsum(weight[order]), 0.95 * weight.sum())])
+    order = np.argsort(off[good])
+    weight = np.cumsum(area[good][order])
+    return float(off[good][order][min(np.searchsorted(weight, 0.95 * weight[-1]), len(order) - 1)])
 
 
-def _inner_free(sheet: Shape, tree: FacetTree, thickness: Floats) -> float:
-    """Length of free edges whose surroundings outward are still inside the solid."""
-    total = 0.0
-    for edge, beside in zip(sheet.edges, sheet.edge_faces, strict=True):
+def inner_free(sheet: Shape, tree: FacetTree, thickness: Floats) -> Floats:
+    """Length (e,) of each edge that is free although its surroundings outward are still inside the solid."""
+    out = np.zeros(len(sheet.edges))
+    for e, (edge, beside) in enumerate(zip(sheet.edges, sheet.edge_faces, strict=True)):
         if len(beside) != 1:
             continue
         a, b = sheet.points[edge.nodes[:-1]], sheet.points[edge.nodes[1:]]
@@ -77,16 +144,16 @@ def _inner_free(sheet: Shape, tree: FacetTree, thickness: Floats) -> float:
         ]
         normal = sheet.facet_normal[facets]
         inward = sheet.points[sheet.facets[facets]].mean(axis=1) - (a + b) / 2
-        out = unit(np.cross(b - a, normal))
-        out *= -np.sign(np.einsum("ij,ij->i", out, inward))[:, None]
-        start = (a + b) / 2 - 0.05 * t * out
-        far, hit = tree.cast(start, out)
-        total += float(np.linalg.norm(b - a, axis=1)[(hit >= 0) & (far > 0.25 * t)].sum())
-    return total
+        away = unit(np.cross(b - a, normal))
+        away *= -np.sign(np.einsum("ij,ij->i", away, inward))[:, None]
+        start = (a + b) / 2 - 0.05 * t * away
+        far, hit = tree.cast(start, away)
+        out[e] = float(np.linalg.norm(b - a, axis=1)[(hit >= 0) & (far > 0.25 * t)].sum())
+    return out
 
 
-def _unused(solid: Shape, sides: list[int]) -> tuple[int, ...]:
-    """Faces that are no side and touch fewer than two sides: neither wall nor rim."""
+def unused_faces(solid: Shape, sides: list[int]) -> tuple[int, ...]:
+    """Faces that are no side and touch no side: neither wall nor rim."""
     chosen = set(sides)
     out = []
     for f in range(len(solid.faces)):
