@@ -125,22 +125,27 @@ def _cast(origins, directions, least, reach, points, facets, order, low, high, s
 
 
 @kernel
-def _closest(p, a, b, c):  # type: ignore[no-untyped-def]
+def _closest(px, py, pz, ax, ay, az, bx, by, bz, cx, cy, cz):  # type: ignore[no-untyped-def]
     """Barycentric weights of the point of triangle abc nearest to p (Ericson, Real-Time Collision Detection, 5.1.5)."""
-    ab, ac, ap = b - a, c - a, p - a
-    d1, d2 = np.sum(ab * ap), np.sum(ac * ap)
+    abx, aby, abz = bx - ax, by - ay, bz - az
+    acx, acy, acz = cx - ax, cy - ay, cz - az
+    apx, apy, apz = px - ax, py - ay, pz - az
+    d1 = abx * apx + aby * apy + abz * apz
+    d2 = acx * apx + acy * apy + acz * apz
     if d1 <= 0 and d2 <= 0:
         return 1.0, 0.0, 0.0
-    bp = p - b
-    d3, d4 = np.sum(ab * bp), np.sum(ac * bp)
+    bpx, bpy, bpz = px - bx, py - by, pz - bz
+    d3 = abx * bpx + aby * bpy + abz * bpz
+    d4 = acx * bpx + acy * bpy + acz * bpz
     if d3 >= 0 and d4 <= d3:
         return 0.0, 1.0, 0.0
     vc = d1 * d4 - d3 * d2
     if vc <= 0 and d1 >= 0 and d3 <= 0:
         v = d1 / (d1 - d3)
         return 1.0 - v, v, 0.0
-    cp = p - c
-    d5, d6 = np.sum(ab * cp), np.sum(ac * cp)
+    cpx, cpy, cpz = px - cx, py - cy, pz - cz
+    d5 = abx * cpx + aby * cpy + abz * cpz
+    d6 = acx * cpx + acy * cpy + acz * cpz
     if d6 >= 0 and d5 <= d6:
         return 0.0, 0.0, 1.0
     vb = d5 * d2 - d1 * d6
@@ -158,6 +163,15 @@ def _closest(p, a, b, c):  # type: ignore[no-untyped-def]
 
 
 @kernel
+def _box_gap(low, high, k, x, y, z):  # type: ignore[no-untyped-def]
+    """Squared distance of a point from box k."""
+    dx = max(low[k, 0] - x, x - high[k, 0], 0.0)
+    dy = max(low[k, 1] - y, y - high[k, 1], 0.0)
+    dz = max(low[k, 2] - z, z - high[k, 2], 0.0)
+    return dx * dx + dy * dy + dz * dz
+
+
+@kernel
 def _nearest(queries, points, facets, order, low, high, start, count):  # type: ignore[no-untyped-def]
     n = len(queries)
     found = np.full(n, -1, np.int32)
@@ -165,31 +179,33 @@ def _nearest(queries, points, facets, order, low, high, start, count):  # type: 
     squared = np.full(n, np.inf)
     stack = np.empty(128, np.int64)
     for r in range(n):
-        q = queries[r]
+        qx, qy, qz = queries[r, 0], queries[r, 1], queries[r, 2]
         best = np.inf
         stack[0] = 0
         depth = 1
         while depth > 0:
             depth -= 1
             me = stack[depth]
-            gap = 0.0
-            for k in range(3):
-                over = max(low[me, k] - q[k], q[k] - high[me, k], 0.0)
-                gap += over * over
-            if gap >= best:
+            if _box_gap(low, high, me, qx, qy, qz) >= best:
                 continue
             if count[me] == 0:
-                stack[depth] = start[me]
-                stack[depth + 1] = me + 1
+                left, right = me + 1, start[me]
+                if _box_gap(low, high, left, qx, qy, qz) < _box_gap(low, high, right, qx, qy, qz):
+                    left, right = right, left  # the nearer child is looked at first
+                stack[depth] = left
+                stack[depth + 1] = right
                 depth += 2
                 continue
             for i in range(start[me], start[me] + count[me]):
                 f = order[i]
-                a, b, c = points[facets[f, 0]], points[facets[f, 1]], points[facets[f, 2]]
-                wa, wb, wc = _closest(q, a, b, c)
-                away = 0.0
-                for k in range(3):
-                    away += (wa * a[k] + wb * b[k] + wc * c[k] - q[k]) ** 2
+                ia, ib, ic = facets[f, 0], facets[f, 1], facets[f, 2]
+                ax, ay, az = points[ia, 0], points[ia, 1], points[ia, 2]
+                bx, by, bz = points[ib, 0], points[ib, 1], points[ib, 2]
+                cx, cy, cz = points[ic, 0], points[ic, 1], points[ic, 2]
+                wa, wb, wc = _closest(qx, qy, qz, ax, ay, az, bx, by, bz, cx, cy, cz)
+                away = (
+                    (wa * ax + wb * bx + wc * cx - qx) ** 2 + (wa * ay + wb * by + wc * cy - qy) ** 2 + (wa * az + wb * bz + wc * cz - qz) ** 2
+                )
                 if away < best:
                     best = away
                     found[r] = f

@@ -10,7 +10,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from kind_rivet.core.midsurface.cells import SEAM, CutMiddle
+from kind_rivet.core.midsurface.cells import CutMiddle
 from kind_rivet.core.midsurface.middles import Middle
 from kind_rivet.core.midsurface.network import Cell, Network
 from kind_rivet.core.midsurface.traces import Line
@@ -32,7 +32,7 @@ def choose(middles: list[Middle], cuts: list[CutMiddle | None], network: Network
         gain[k] = cell.core - BESIDE * (cell.area - cell.core)
     lengths: dict[tuple[int, ...], float] = {}
     for side in network.sides:
-        lot = tuple(sorted({number[c] for c in side.cells}))
+        lot = tuple(sorted(number[c] for c in side.cells))
         if not lot or _on_border(side.line, lines, len(lot)):
             continue
         a, b = network.points[list(side.nodes)]
@@ -62,12 +62,15 @@ def _solve(gain: NDArray[np.float64], lengths: dict[tuple[int, ...], float]) -> 
         if len(lot) == 1:
             gain[lot[0]] -= FREE * length
             continue
-        for c in lot:  # y ≥ x_c − Σ others
+        beside = set(lot)
+        for c in beside:  # y ≥ x_c − Σ others; a cell that runs on across the line is not free there
+            if lot.count(c) > 1:
+                continue
             y = n + len(price)
             price.append(FREE * length)
-            rows += [row] * (len(lot) + 1)
-            cols += [y, *lot]
-            values += [1.0, *(-1.0 if k == c else 1.0 for k in lot)]
+            rows += [row] * (len(beside) + 1)
+            cols += [y, *beside]
+            values += [1.0, *(-1.0 if k == c else 1.0 for k in beside)]
             row += 1
     cost = np.concatenate((-gain, price))
     whole = np.concatenate((np.ones(n), np.zeros(len(price))))
@@ -75,10 +78,7 @@ def _solve(gain: NDArray[np.float64], lengths: dict[tuple[int, ...], float]) -> 
     if row:
         matrix = coo_matrix((values, (rows, cols)), shape=(row, len(cost))).tocsr()
         constraints.append(LinearConstraint(matrix, lb=0.0))
-    result = milp(cost, constraints=constraints, integrality=whole, bounds=Bounds(0, 1), options={"time_limit": SECONDS})
+    result = milp(cost, constraints=constraints, integrality=whole, bounds=Bounds(0, 1), options={"time_limit": SECONDS, "mip_rel_gap": 0.0})
     if result.x is None:
         return np.asarray(gain > 0)
     return np.asarray(result.x[:n] > 0.5)
-
-
-__all__ = ["SEAM", "choose"]

@@ -72,7 +72,7 @@ def sew(
         walls.append(middle.thickness(every[new].reshape(-1, 3)).reshape(-1, 3))
         faces.append(Face(middle.carrier))
         whose.append(m)
-    used_edges = _edges(needed, network, tolerance)
+    used_edges = _edges(needed, network, lines, tolerance)
     shape = _compact(np.concatenate(points), facets, owner, normals, faces, used_edges)
     return Sewn(shape, np.concatenate(walls) if walls else np.empty((0, 3)), tuple(whose), len(lost))
 
@@ -185,7 +185,7 @@ def _beside_steps(middle: Middle, region: shapely.Geometry, steps: list[tuple[Fl
     return np.unique(np.round(q / (1e-3 * middle.wall)), axis=0) * (1e-3 * middle.wall) if len(q) else np.empty((0, 2))
 
 
-def _edges(needed: list[Side], network: Network, tolerance: float) -> list[Edge]:
+def _edges(needed: list[Side], network: Network, lines: list[Line], tolerance: float) -> list[Edge]:
     """Chains of sides between vertices where lines end, meet or change."""
     beside: dict[int, list[int]] = {}
     for s, side in enumerate(needed):
@@ -193,7 +193,11 @@ def _edges(needed: list[Side], network: Network, tolerance: float) -> list[Edge]
             beside.setdefault(v, []).append(s)
 
     def signature(s: int) -> tuple[object, ...]:
-        return (needed[s].line, tuple(sorted(m for m, _, _, _ in needed[s].at)), len(needed[s].at))
+        line = needed[s].line
+        # An outline and what prolongs it inside the solid lie on one face and are one curve.
+        alone = line >= 0 and len(lines[line].middles) == 1 and lines[line].face >= 0
+        curve = ("face", lines[line].face) if alone else ("line", line)
+        return (*curve, tuple(sorted(m for m, _, _, _ in needed[s].at)), len(needed[s].at))
 
     stop = {v for v, lot in beside.items() if len(lot) != 2 or signature(lot[0]) != signature(lot[1])}
     used = np.zeros(len(needed), bool)

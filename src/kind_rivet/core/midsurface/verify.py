@@ -131,8 +131,13 @@ def _off_middle(shape: Shape, tree: FacetTree, points: Floats, face: NDArray[np.
 
 
 def inner_free(sheet: Shape, tree: FacetTree, thickness: Floats) -> Floats:
-    """Length (e,) of each edge that is free although its surroundings outward are still inside the solid."""
+    """Length (e,) of each edge that is free although its surroundings outward are still inside the solid.
+
+    Where a wall ends on another one, its edge runs on inside that wall to the middle: such
+    feet do not count.
+    """
     out = np.zeros(len(sheet.edges))
+    places, owner, length, face = [], [], [], []
     for e, (edge, beside) in enumerate(zip(sheet.edges, sheet.edge_faces, strict=True)):
         if len(beside) != 1:
             continue
@@ -148,7 +153,31 @@ def inner_free(sheet: Shape, tree: FacetTree, thickness: Floats) -> Floats:
         away *= -np.sign(np.einsum("ij,ij->i", away, inward))[:, None]
         start = (a + b) / 2 - 0.05 * t * away
         far, hit = tree.cast(start, away)
-        out[e] = float(np.linalg.norm(b - a, axis=1)[(hit >= 0) & (far > 0.25 * t)].sum())
+        bad = (hit >= 0) & (far > 0.3 * t)
+        places.append(((a + b) / 2)[bad])
+        owner.append(np.full(int(bad.sum()), e))
+        length.append(np.linalg.norm(b - a, axis=1)[bad])
+        face.append(np.full(int(bad.sum()), beside[0]))
+    if places:
+        q, e, f = np.concatenate(places), np.concatenate(owner), np.concatenate(face)
+        np.add.at(out, e, np.concatenate(length) * ~_in_other_wall(sheet, thickness, q, f))
+    return out
+
+
+def _in_other_wall(sheet: Shape, thickness: Floats, q: Floats, face: NDArray[np.int64]) -> NDArray[np.bool_]:
+    """Do points (n, 3) lie inside a wall other than that of their own face (n,)?"""
+    out = np.zeros(len(q), bool)
+    thickest = float(thickness.max(initial=0.0))
+    for f in range(len(sheet.faces)) if len(q) else ():
+        rows = sheet.facets[sheet.facet_face == f]
+        if not len(rows):
+            continue
+        corners = sheet.points[rows].reshape(-1, 3)
+        near = np.flatnonzero((face != f) & ((q >= corners.min(axis=0) - thickest) & (q <= corners.max(axis=0) + thickest)).all(axis=1))
+        if len(near):
+            used, local = np.unique(rows, return_inverse=True)
+            _, _, away = FacetTree.over(sheet.points[used], local.reshape(-1, 3).astype(np.int32)).nearest(q[near])
+            out[near] |= away <= COVER * thickness[f]
     return out
 
 
