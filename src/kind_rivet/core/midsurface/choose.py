@@ -36,7 +36,7 @@ def choose(middles: list[Middle], cuts: list[CutMiddle | None], network: Network
         if not lot or _on_border(side.line, lines, len(lot)):
             continue
         a, b = network.points[list(side.nodes)]
-        wall = min(middles[m].wall for m, _, _, _ in side.at)
+        wall = max(middles[m].around for m, _, _, _ in side.at)  # a thin wall must reach through a thick one
         lengths[lot] = lengths.get(lot, 0.0) + float(np.linalg.norm(b - a)) * wall
     kept = _solve(gain, lengths)
     return {names[k] for k in np.flatnonzero(kept)}

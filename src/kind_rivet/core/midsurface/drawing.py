@@ -82,8 +82,7 @@ def draw_lines(shape: Shape, solid: FacetTree, middles: list[Middle], fields: li
     """Every line on every middle; each middle learns the numbers of its lines."""
     close = neighbours(shape, middles)
     for m, middle in enumerate(middles):
-        around = [middle.wall] + [middles[k].wall for pair in close if m in pair for k in pair]
-        middle.reach = 3.0 * max(around)
+        middle.around = max([middle.wall] + [middles[k].wall for pair in close if m in pair for k in pair])
     lines: list[Line] = []
 
     def add(line: Line) -> None:

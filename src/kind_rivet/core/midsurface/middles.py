@@ -45,7 +45,7 @@ class Middle:
     sides: tuple[set[int], set[int]]
     wall: float  # typical thickness
     samples: Floats
-    reach: float = 0.0
+    around: float = 0.0  # thickest wall near by
     lines: list[int] = field(default_factory=list)
 
     def place(self, uv: Floats) -> Floats:
@@ -69,6 +69,11 @@ class Middle:
     def normal(self, p: Floats) -> Floats:
         """Unit normals (n, 3), towards the first side."""
         return unit(self.field(p)[1])
+
+    @property
+    def reach(self) -> float:
+        """How far beyond the wall itself lines are looked for."""
+        return 3.0 * self.around
 
     @property
     def uniform(self) -> bool:
