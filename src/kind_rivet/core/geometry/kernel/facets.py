@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kind_rivet.core.errors import Refused
-from kind_rivet.core.geometry.carriers import FREE, Carrier, unit
+from kind_rivet.core.geometry.carriers import FREE, Carrier, distance, unit
 from kind_rivet.core.geometry.shape import Edge, Face, Shape
 
 DEFLECTION, ANGLE = 2e-4, 0.15
@@ -230,43 +230,13 @@ def _xyz(p: Any) -> tuple[float, float, float]:
 
 def _carrier_and_normals(face: Any, mesh: Any, local: np.ndarray, tri: np.ndarray, reverse: bool) -> tuple[Carrier, np.ndarray]:
     """Carrier of a face and exact outward normals at its facet nodes (n, 3)."""
-    from OCP.BRep import BRep_Tool
     from OCP.BRepAdaptor import BRepAdaptor_Surface
-    from OCP.GeomAbs import GeomAbs_SurfaceType as Kind
-    from OCP.GeomLib import GeomLib_IsPlanarSurface
     from OCP.gp import gp_Pnt, gp_Vec
 
     surface = BRepAdaptor_Surface(face)
-    kind = surface.GetType()
-    carrier = FREE
-    if kind == Kind.GeomAbs_Plane:
-        plane = surface.Plane()
-        carrier = Carrier("plane", (*_xyz(plane.Location()), *_xyz(plane.Axis().Direction())))
-    elif kind == Kind.GeomAbs_Cylinder:
-        c = surface.Cylinder()
-        carrier = Carrier("cylinder", (*_xyz(c.Location()), *_xyz(c.Axis().Direction()), c.Radius()))
-    elif kind == Kind.GeomAbs_Cone:
-        cone = surface.Cone()
-        axis = np.array(_xyz(cone.Axis().Direction()))
-        angle = cone.SemiAngle()
-        apex = np.array(_xyz(cone.Apex()))
-        middle = local.mean(axis=0)
-        if (middle - apex) @ axis < 0:
-            axis = -axis
-        carrier = Carrier("cone", (*apex, *axis, abs(angle)))
-    elif kind == Kind.GeomAbs_Sphere:
-        s = surface.Sphere()
-        carrier = Carrier("sphere", (*_xyz(s.Location()), s.Radius()))
-    elif kind == Kind.GeomAbs_Torus:
-        torus = surface.Torus()
-        carrier = Carrier("torus", (*_xyz(torus.Location()), *_xyz(torus.Axis().Direction()), torus.MajorRadius(), torus.MinorRadius()))
-    else:
-        flat = GeomLib_IsPlanarSurface(BRep_Tool.Surface_s(face), 1e-6)
-        if flat.IsPlanar():
-            plane = flat.Plan()
-            moved = surface.Trsf()
-            plane.Transform(moved)
-            carrier = Carrier("plane", (*_xyz(plane.Location()), *_xyz(plane.Axis().Direction())))
+    carrier = _analytic(surface, local)
+    if carrier.kind == "free":
+        carrier = _hidden_carrier(face, surface, local)
     facet = np.cross(local[tri[:, 1]] - local[tri[:, 0]], local[tri[:, 2]] - local[tri[:, 0]])
     rough = np.zeros_like(local)
     for k in range(3):
@@ -294,6 +264,50 @@ def _carrier_and_normals(face: Any, mesh: Any, local: np.ndarray, tri: np.ndarra
         flip[:] = False
     normal[flip] *= -1
     return carrier, normal
+
+
+def _analytic(surface: Any, local: np.ndarray) -> Carrier:
+    """Carrier of a kernel surface; `FREE` for splines and the like."""
+    from OCP.GeomAbs import GeomAbs_SurfaceType as Kind
+
+    kind = surface.GetType()
+    if kind == Kind.GeomAbs_Plane:
+        plane = surface.Plane()
+        return Carrier("plane", (*_xyz(plane.Location()), *_xyz(plane.Axis().Direction())))
+    if kind == Kind.GeomAbs_Cylinder:
+        c = surface.Cylinder()
+        return Carrier("cylinder", (*_xyz(c.Location()), *_xyz(c.Axis().Direction()), c.Radius()))
+    if kind == Kind.GeomAbs_Cone:
+        cone = surface.Cone()
+        axis, apex = np.array(_xyz(cone.Axis().Direction())), np.array(_xyz(cone.Apex()))
+        if (local.mean(axis=0) - apex) @ axis < 0:
+            axis = -axis
+        return Carrier("cone", (*apex, *axis, abs(cone.SemiAngle())))
+    if kind == Kind.GeomAbs_Sphere:
+        s = surface.Sphere()
+        return Carrier("sphere", (*_xyz(s.Location()), s.Radius()))
+    if kind == Kind.GeomAbs_Torus:
+        torus = surface.Torus()
+        return Carrier("torus", (*_xyz(torus.Location()), *_xyz(torus.Axis().Direction()), torus.MajorRadius(), torus.MinorRadius()))
+    return FREE
+
+
+def _hidden_carrier(face: Any, surface: Any, local: np.ndarray) -> Carrier:
+    """The plane, cylinder, cone, sphere or torus that a spline face really is, to a millionth of the face's size."""
+    from OCP.BRep import BRep_Tool
+    from OCP.GeomAdaptor import GeomAdaptor_Surface
+    from OCP.GeomConvert import GeomConvert_SurfToAnaSurf
+
+    size = float(np.linalg.norm(np.ptp(local, axis=0)))
+    bounds = (surface.FirstUParameter(), surface.LastUParameter(), surface.FirstVParameter(), surface.LastVParameter())
+    try:
+        found = GeomConvert_SurfToAnaSurf(BRep_Tool.Surface_s(face)).ConvertToAnalytical(1e-6 * size, *bounds)
+    except Exception:  # the kernel gives up on some splines with errors of many kinds
+        return FREE
+    if found is None:
+        return FREE
+    carrier = _analytic(GeomAdaptor_Surface(found), local)
+    return carrier if carrier.kind != "free" and distance(carrier, local).max() <= 1e-5 * size else FREE
 
 
 def surface_normals(carrier: Carrier, points: np.ndarray) -> np.ndarray:
