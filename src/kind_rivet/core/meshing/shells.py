@@ -356,23 +356,20 @@ def _passage(patch: Patch, part: BorderEdge, curve: Curve, nodes: Ints, places: 
     return nodes[:-1], flat[:-1]
 
 
-def _vertex_corners(patch: Patch, edge_nodes: list[Ints], build: _Builder) -> list[tuple[int, int]]:
-    """(mesh node, cut vertex) where a looked-past edge left its place to one of its vertices in this region."""
-    points = (
-        np.concatenate(build.points[: len(build.points)])
-        if any(len(edge_nodes[p.edge]) == 1 for loop in patch.loops for p in loop)
-        else None
-    )
-    if points is None:
-        return []
-    out = []
-    for loop in patch.loops:
-        for part in loop:
-            if len(edge_nodes[part.edge]) == 1:
-                node = int(edge_nodes[part.edge][0])
-                away = [float(np.linalg.norm(patch.space[c] - points[node])) for c in (part.corners[0], part.corners[-1])]
-                if min(away) < 1e-9 * max(1.0, float(np.abs(points[node]).max())):
-                    out.append((node, int(part.corners[int(np.argmin(away))])))
+def _vertex_places(patch: Patch, edge_nodes: list[Ints], build: _Builder) -> dict[int, Floats]:
+    """Places (k, 2) in the plane of mesh nodes that stand for looked-past edges: more than one where the region is cut."""
+    shrunk = [part for loop in patch.loops for part in loop if len(edge_nodes[part.edge]) == 1]
+    if not shrunk:
+        return {}
+    points = np.concatenate(build.points)
+    corners = np.unique(np.concatenate([[p.corners[0], p.corners[-1]] for loop in patch.loops for p in loop]))
+    out: dict[int, Floats] = {}
+    for part in shrunk:
+        node = int(edge_nodes[part.edge][0])
+        away = np.linalg.norm(patch.space[corners] - points[node], axis=1)
+        here = away < 1e-9 * max(1.0, float(np.abs(points[node]).max()))
+        if here.any():
+            out[node] = patch.flat[corners[here]]
     return out
 
 
@@ -390,14 +387,16 @@ def _mesh_region(
     loops_flat: list[Floats] = []
     rings: list[tuple[int, list[Floats]]] = []
     mine = {h.loop: k for k, h in enumerate(holes) if h.region == number}
-    spot = {int(n): patch.flat[c] for n, c in _vertex_corners(patch, edge_nodes, build)}
+    spot = _vertex_places(patch, edge_nodes, build)
     for index, loop in enumerate(patch.loops):
         parts = [_passage(patch, p, curves[p.edge], edge_nodes[p.edge], stations[p.edge]) for p in loop]
         ids = np.concatenate([p[0] for p in parts])
         flat = np.concatenate([p[1] for p in parts])
         for i, n in enumerate(ids.tolist()):
             if n in spot:  # a node that stands for looked-past edges lies at one of their vertices
-                flat[i] = spot[n]
+                nearest = spot[n][int(np.argmin(np.linalg.norm(spot[n] - flat[i], axis=1)))]
+                if np.linalg.norm(nearest - flat[i]) < 2 * rules.look_past * rules.size:  # else on the other side of a cut
+                    flat[i] = nearest
         if len(np.unique(ids)) < 3 and len({p.edge for p in loop}) == len(loop):
             if index == 0:
                 return  # the region shrank to a line or a point: its neighbours meet there

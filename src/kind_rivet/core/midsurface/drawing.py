@@ -10,7 +10,8 @@ from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.midsurface.fields import Field, face_field, settle
 from kind_rivet.core.midsurface.middles import Middle, middle_of
 from kind_rivet.core.midsurface.pairs import Pair
-from kind_rivet.core.midsurface.traces import Line, contact_field, crossing, outlines, prolonged
+from kind_rivet.core.midsurface.steps import find_steps
+from kind_rivet.core.midsurface.traces import Line, away_from, contact_field, crossing, outlines, prolonged
 
 TANGENT = 0.97  # cosine between middles above which they run on smoothly
 
@@ -105,7 +106,11 @@ def draw_lines(shape: Shape, solid: FacetTree, middles: list[Middle], fields: li
         rims = [lines[k] for k in middle.lines if lines[k].kind == "outline"]
         for line in risers(shape, middle, m, middles, rims, fields, tolerance):
             add(line)
-    for line in steps(middles, close, lines):
+    steps, replaced = find_steps(middles, close, lines)
+    for m, number in replaced:
+        if number in middles[m].lines:
+            middles[m].lines.remove(number)
+    for line in steps:
         add(line)
     boxes = [_box(shape, middle) for middle in middles]
     for a, b in sorted(close):
@@ -147,7 +152,7 @@ def _apart(points: Floats, known: list[Floats], tolerance: float) -> list[Floats
     """Stretches of a curve that do not run along known ones; a straight line is left whole."""
     if len(points) == 2 or not known:
         return [points]
-    off = np.array([min(_distance(p, line) for line in known) > tolerance for p in points])
+    off = np.min([away_from(points, line) for line in known], axis=0) > tolerance
     if off.all():
         return [points]
     out, start = [], None
@@ -160,52 +165,6 @@ def _apart(points: Floats, known: list[Floats], tolerance: float) -> list[Floats
                 out.append(points[lo : hi + 1])
             start = None
     return out
-
-
-def steps(middles: list[Middle], close: set[tuple[int, int]], lines: list[Line]) -> list[Line]:
-    """Risers at which nearly parallel walls of different height meet: a line on each, taken as one."""
-    out: list[Line] = []
-    for m, middle in enumerate(middles):
-        others = sorted({k for pair in close if m in pair for k in pair} - {m})
-        for line in [lines[i] for i in middle.lines]:
-            if line.kind != "riser":
-                continue
-            here = line.points
-            known = next((i for i, step in enumerate(out) if m in step.middles and _runs_along(here, step.on(m), 0.05 * middle.wall)), None)
-            if known is not None and len(here) == len(out[known].points) == 2:  # one straight line for both
-                here = _longest(np.vstack((here, out[known].on(m))))
-            elif known is not None:
-                continue
-            images = {m: here}
-            for k in others:
-                if line.face in middles[k].sides[0] | middles[k].sides[1]:
-                    continue
-                there, left = settle(here, [middles[k].field, *line.fields])
-                wall = max(middle.wall, middles[k].wall)
-                parallel = np.abs(np.einsum("ij,ij->i", middle.normal(there), middles[k].normal(there)))
-                apart = np.linalg.norm(there - here, axis=1)
-                if left.max() < 0.01 * wall and parallel.min() > 0.985 and apart.max() < 0.8 * wall and np.ptp(apart) < 0.2 * wall:
-                    images[k] = there
-            if len(images) > 1:
-                mean = np.mean(list(images.values()), axis=0)
-                step = Line("step", mean, line.fields, tuple(sorted(images)), line.face, tuple(images[k] for k in sorted(images)))
-                if known is None:
-                    out.append(step)
-                else:
-                    out[known] = step
-    return out
-
-
-def _longest(points: Floats) -> Floats:
-    """The two ends of points on one straight line."""
-    along = points @ unit(points[1] - points[0])
-    return points[[int(np.argmin(along)), int(np.argmax(along))]]
-
-
-def _runs_along(points: Floats, line: Floats, tolerance: float) -> bool:
-    """Do two curves run along one another over some length?"""
-    near = [_distance(p, line) < tolerance for p in points] + [_distance(p, points) < tolerance for p in line]
-    return sum(near) >= 2
 
 
 def _hollow(shape: Shape, edge: int) -> bool:
@@ -308,7 +267,7 @@ def bend_lines(shape: Shape, middles: list[Middle]) -> tuple[list[Line], set[tup
                 linked.add(pair)
                 middle_point = points[len(points) // 2]
                 reach = 0.6 * min(middles[a].wall, middles[b].wall)
-                if any(_distance(middle_point, other) < reach for other in found.get(pair, [])):
+                if any(away_from(middle_point[None], other)[0] < reach for other in found.get(pair, [])):
                     continue
                 found.setdefault(pair, []).append(points)
                 normal = middles[a].normal(points[:1])[0]
@@ -339,9 +298,3 @@ def _moved(points: Floats, side: Field, a: Middle, b: Middle) -> Floats:
     _, normal = side(points)
     start = points - 0.5 * a.thickness(points)[:, None] * normal
     return settle(start, [a.field, b.field], cutoff=0.1)[0]
-
-
-def _distance(point: Floats, line: Floats) -> float:
-    a, d = line[:-1], np.diff(line, axis=0)
-    t = np.clip(np.einsum("ij,ij->i", point - a, d) / np.maximum(np.einsum("ij,ij->i", d, d), 1e-300), 0, 1)
-    return float(np.linalg.norm(point - a - t[:, None] * d, axis=1).min())

@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kind_rivet.core.geometry.carriers import Floats
-from kind_rivet.core.midsurface.cells import SEAM, CutMiddle
+from kind_rivet.core.midsurface.cells import RANK, SEAM, CutMiddle
 from kind_rivet.core.midsurface.middles import Middle
 from kind_rivet.core.midsurface.traces import Line
 
@@ -76,7 +76,10 @@ def connect(middles: list[Middle], cuts: list[CutMiddle | None], lines: list[Lin
     total = np.zeros_like(points)
     np.add.at(total, number, points)
     place = total / np.maximum(count, 1)[:, None]
-    sides: dict[tuple[int, int, int], Side] = {}
+    sides: dict[tuple[int, int], Side] = {}
+
+    def rank(line: int) -> int:
+        return RANK[lines[line].kind] if line >= 0 else -1
 
     def put(line: int, a: int, b: int, m: int, ua: Floats, ub: Floats, beside: tuple[int, int]) -> None:
         ga, gb = int(number[a]), int(number[b])
@@ -84,9 +87,11 @@ def connect(middles: list[Middle], cuts: list[CutMiddle | None], lines: list[Lin
             return
         if ga > gb:
             ga, gb, ua, ub = gb, ga, ub, ua
-        key = (line, ga, gb)
+        key = (ga, gb)
         if key not in sides:
-            sides[key] = Side(line, (ga, gb), [])
+            sides[key] = Side(line, key, [])
+        elif rank(line) < rank(sides[key].line):
+            sides[key].line = line  # lines that lie on one another: the weightier one names it
         sides[key].at.append((m, ua, ub, beside))
 
     for m, s, chain, uvs in raw:

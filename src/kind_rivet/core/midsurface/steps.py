@@ -1,0 +1,94 @@
+"""Risers at which nearly parallel walls of different thickness or height meet: a line on each wall, taken as one."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from kind_rivet.core.geometry.carriers import Floats, unit
+from kind_rivet.core.midsurface.fields import settle
+from kind_rivet.core.midsurface.middles import Middle
+from kind_rivet.core.midsurface.traces import Line, away_from
+
+PARALLEL = 0.985  # cosine between the walls
+HIGHEST = 0.8  # of the thicker wall: how far apart the two middles may lie
+
+
+def find_steps(middles: list[Middle], close: set[tuple[int, int]], lines: list[Line]) -> tuple[list[Line], list[tuple[int, int]]]:
+    """Step lines, and (middle, line) of the risers that they replace.
+
+    A curved riser takes over the very points of an outline that it stands over, so that the
+    two never run a hair apart.
+    """
+    out: list[Line] = []
+    replaced: list[tuple[int, int]] = []
+    for m, middle in enumerate(middles):
+        others = sorted({k for pair in close if m in pair for k in pair} - {m})
+        for number in list(middle.lines):
+            line = lines[number]
+            if line.kind != "riser":
+                continue
+            here = line.points
+            straight = len(here) == 2
+            known = next((i for i, step in enumerate(out) if m in step.middles and _runs_along(here, step.on(m), 0.05 * middle.wall)), None)
+            if known is not None and not (straight and len(out[known].points) == 2):
+                if not straight:
+                    replaced.append((m, number))
+                continue
+            if known is not None:  # one straight line for both
+                here = _longest(np.vstack((here, out[known].on(m))))
+            above = [k for k in others if line.face not in middles[k].sides[0] | middles[k].sides[1] and _over(middle, middles[k], here, line)]
+            if not above:
+                continue
+            bases = [here] if straight else _outlines_under(here, above, middles, lines, line) or [here]
+            made = [_step(base, (m, *above), middles, line) for base in bases]
+            if known is not None:
+                out[known] = made[0]
+            else:
+                out += made
+            if not straight:
+                replaced.append((m, number))
+    return out, replaced
+
+
+def _over(middle: Middle, other: Middle, here: Floats, line: Line) -> bool:
+    """Does the other wall have its middle a little above or below a riser, and parallel?"""
+    there, left = settle(here, [other.field, *line.fields])
+    wall = max(middle.wall, other.wall)
+    parallel = np.abs(np.einsum("ij,ij->i", middle.normal(there), other.normal(there)))
+    apart = np.linalg.norm(there - here, axis=1)
+    return bool(left.max() < 0.01 * wall and parallel.min() > PARALLEL and apart.max() < HIGHEST * wall and np.ptp(apart) < 0.2 * wall)
+
+
+def _outlines_under(here: Floats, above: list[int], middles: list[Middle], lines: list[Line], line: Line) -> list[Floats]:
+    """Outlines of the other middles on the riser's face that run along it."""
+    for k in above:
+        there, _ = settle(here, [middles[k].field, *line.fields])
+        found = [
+            lines[i].points
+            for i in middles[k].lines
+            if lines[i].kind == "outline" and lines[i].face == line.face and _runs_along(lines[i].points, there, 0.05 * middles[k].wall)
+        ]
+        if found:
+            return found
+    return []
+
+
+def _step(base: Floats, on: tuple[int, ...], middles: list[Middle], line: Line) -> Line:
+    """A step line with its points as they lie on each middle; points that already lie there stay as they are."""
+    images = {}
+    for k in on:
+        there, _ = settle(base, [middles[k].field, *line.fields])
+        images[k] = base if np.abs(middles[k].field(base)[0]).max() < 1e-9 * (1 + np.abs(base).max()) else there
+    names = sorted(images)
+    return Line("step", np.mean([images[k] for k in names], axis=0), line.fields, tuple(names), line.face, tuple(images[k] for k in names))
+
+
+def _longest(points: Floats) -> Floats:
+    """The two ends of points on one straight line."""
+    along = points @ unit(points[1] - points[0])
+    return points[[int(np.argmin(along)), int(np.argmax(along))]]
+
+
+def _runs_along(points: Floats, line: Floats, tolerance: float) -> bool:
+    """Do two curves run along one another over some length?"""
+    return int((away_from(points, line) < tolerance).sum() + (away_from(line, points) < tolerance).sum()) >= 2
