@@ -126,7 +126,7 @@ def tray(rng: np.random.Generator) -> tuple[TopoDS_Shape, float, bool]:
         x, y = float(rng.uniform(radius + 4 + t, dx - radius - 4 - t)), float(rng.uniform(radius + 4 + t, dy - radius - 4 - t))
         if all(math.hypot(x - a, y - c) > radius + q + 3 for a, c, q in spots) and all(not x - radius - 3 < v < x + radius + 3 for v in taken_x):
             spots.append((x, y, radius))
-            knives.append(cylinder((x, y, -5), (0, 0, 1), radius, b + 4.5))
+            knives.append(cylinder((x, y, -5), (0, 0, 1), radius, b + 6))
     return cut(part, knives), min(t, b, r if parts else t), drafted
 
 

@@ -79,7 +79,10 @@ def _conformal(space: Floats, facets: NDArray[np.int64], local: Floats, area: Fl
     a = system[:, free]
     solution = np.zeros(2 * n)
     solution[pinned] = values
-    solution[free] = splu((a.T @ a).tocsc()).solve(a.T @ right)
+    try:
+        solution[free] = splu((a.T @ a).tocsc()).solve(a.T @ right)
+    except RuntimeError as problem:
+        raise Refused("A face falls into parts that touch only at points, so it cannot be laid flat.", "Split it and mesh again.") from problem
     return np.column_stack((solution[:n], solution[n:]))
 
 
@@ -105,7 +108,10 @@ def _rigid(uv: Floats, facets: NDArray[np.int64], local: Floats, rounds: int) ->
     k = len(used)
     lap = coo_matrix((np.concatenate((w, w, -w, -w)), (np.concatenate((i, j, i, j)), np.concatenate((i, j, j, i)))), shape=(k, k)).tocsc()
     lap[0, 0] += 1.0
-    solve = splu(lap).solve
+    try:
+        solve = splu(lap).solve
+    except RuntimeError as problem:  # singular: it hangs together only by points
+        raise Refused("A face falls into parts that touch only at points, so it cannot be laid flat.", "Split it and mesh again.") from problem
     rest = (local[:, [2, 0, 1]] - local[:, [1, 2, 0]]).reshape(-1, 2)  # from corner k+1 to corner k+2
     own = number[facets]
     flat = uv[used]

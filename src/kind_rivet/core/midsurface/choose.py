@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from kind_rivet.core.midsurface.cells import CutMiddle
 from kind_rivet.core.midsurface.middles import Middle
-from kind_rivet.core.midsurface.network import Cell, Network
+from kind_rivet.core.midsurface.network import Cell, Network, Side
 from kind_rivet.core.midsurface.traces import Line
 
 BESIDE = 0.25  # price of area beside the wall, against core area
@@ -30,26 +30,29 @@ def choose(middles: list[Middle], cuts: list[CutMiddle | None], network: Network
     for k, (m, c) in enumerate(names):
         cell = cuts[m].cells[c]  # type: ignore[union-attr]
         gain[k] = cell.core - BESIDE * (cell.area - cell.core)
-    lengths: dict[tuple[int, ...], float] = {}
+    lengths: dict[tuple[tuple[int, ...], tuple[int, ...]], float] = {}
     for side in network.sides:
-        lot = tuple(sorted(number[c] for c in side.cells))
-        if not lot or _on_border(side.line, lines, len(lot)):
+        lot = tuple(sorted({number[c] for c in side.cells}))
+        bound = _not_free(side, lines, number)
+        if not set(lot) - set(bound):
             continue
         a, b = network.points[list(side.nodes)]
-        wall = max(middles[m].around for m, _, _, _ in side.at)  # a thin wall must reach through a thick one
-        lengths[lot] = lengths.get(lot, 0.0) + float(np.linalg.norm(b - a)) * wall
+        wall = max(middles[place.middle].around for place in side.at)  # a thin wall must reach through a thick one
+        lengths[(lot, bound)] = lengths.get((lot, bound), 0.0) + float(np.linalg.norm(b - a)) * wall
     kept = _solve(gain, lengths)
     return {names[k] for k in np.flatnonzero(kept)}
 
 
-def _on_border(line: int, lines: list[Line], cells: int) -> bool:
-    """Is a side with so few cells beside it a border of the solid, where edges may be free?"""
-    if cells > 1:
-        return False
-    return line >= 0 and lines[line].kind in ("outline", "step")
+def _not_free(side: Side, lines: list[Line], number: dict[Cell, int]) -> tuple[int, ...]:
+    """Cells beside a side that have no free edge there: it is the solid's border, or they run on across it."""
+    out = set()
+    for place in side.at:
+        if place.on_border(lines) or place.beside[0] == place.beside[1]:
+            out |= {number[c] for c in place.cells}
+    return tuple(sorted(out))
 
 
-def _solve(gain: NDArray[np.float64], lengths: dict[tuple[int, ...], float]) -> NDArray[np.bool_]:
+def _solve(gain: NDArray[np.float64], lengths: dict[tuple[tuple[int, ...], tuple[int, ...]], float]) -> NDArray[np.bool_]:
     from scipy.optimize import Bounds, LinearConstraint, milp
     from scipy.sparse import coo_matrix
 
@@ -58,19 +61,17 @@ def _solve(gain: NDArray[np.float64], lengths: dict[tuple[int, ...], float]) -> 
     rows, cols, values = [], [], []
     price: list[float] = []
     row = 0
-    for lot, length in lengths.items():
-        if len(lot) == 1:
-            gain[lot[0]] -= FREE * length
-            continue
-        beside = set(lot)
-        for c in beside:  # y ≥ x_c − Σ others; a cell that runs on across the line is not free there
-            if lot.count(c) > 1:
+    for (lot, bound), length in lengths.items():
+        for c in lot:  # y ≥ x_c − Σ others
+            if c in bound:
                 continue
-            y = n + len(price)
+            if len(lot) == 1:
+                gain[c] -= FREE * length
+                continue
+            rows += [row] * (len(lot) + 1)
+            cols += [n + len(price), *lot]
+            values += [1.0, *(-1.0 if k == c else 1.0 for k in lot)]
             price.append(FREE * length)
-            rows += [row] * (len(beside) + 1)
-            cols += [y, *beside]
-            values += [1.0, *(-1.0 if k == c else 1.0 for k in beside)]
             row += 1
     cost = np.concatenate((-gain, price))
     whole = np.concatenate((np.ones(n), np.zeros(len(price))))

@@ -16,17 +16,36 @@ Cell = tuple[int, int]  # middle, cell
 CLOSE = 2e-3  # of the wall: nodes on a line nearer than this are one
 
 
-@dataclass
-class Side:
-    """Part of a line between two nodes; `at` the places (middle, uv of both ends, cells beside) it has on charts."""
+@dataclass(frozen=True)
+class Place:
+    """A side as it lies on one chart: its ends there, the cells beside it (−1: outside the solid), the line it follows."""
 
+    middle: int
+    start: Floats
+    end: Floats
+    beside: tuple[int, int]
     line: int
-    nodes: tuple[int, int]
-    at: list[tuple[int, Floats, Floats, tuple[int, int]]]
 
     @property
     def cells(self) -> list[Cell]:
-        return [(m, c) for m, _, _, lot in self.at for c in lot if c >= 0]
+        return [(self.middle, c) for c in self.beside if c >= 0]
+
+    def on_border(self, lines: list[Line]) -> bool:
+        """Does the middle leave the solid here, so that an edge may be free?"""
+        return self.line >= 0 and min(self.beside) < 0 and lines[self.line].kind in ("outline", "step")
+
+
+@dataclass
+class Side:
+    """Part of a line between two nodes, with its places on charts."""
+
+    line: int
+    nodes: tuple[int, int]
+    at: list[Place]
+
+    @property
+    def cells(self) -> list[Cell]:
+        return [c for place in self.at for c in place.cells]
 
 
 @dataclass
@@ -92,7 +111,7 @@ def connect(middles: list[Middle], cuts: list[CutMiddle | None], lines: list[Lin
             sides[key] = Side(line, key, [])
         elif rank(line) < rank(sides[key].line):
             sides[key].line = line  # lines that lie on one another: the weightier one names it
-        sides[key].at.append((m, ua, ub, beside))
+        sides[key].at.append(Place(m, ua, ub, beside, line))
 
     for m, s, chain, uvs in raw:
         cut = cuts[m]

@@ -37,8 +37,8 @@ def sew(
     count = max(face_of.values(), default=-1) + 1
     border: list[list[tuple[Side, int]]] = [[] for _ in range(count)]
     for side in needed:
-        for k, (m, _, _, lot) in enumerate(side.at):
-            for f in {face_of[(m, c)] for c in lot if (m, c) in face_of}:
+        for k, place in enumerate(side.at):
+            for f in {face_of[c] for c in place.cells if c in face_of}:
                 border[f].append((side, k))
     members: list[list[Cell]] = [[] for _ in range(count)]
     for cell, f in face_of.items():
@@ -91,7 +91,7 @@ def _faces(network: Network, kept: set[Cell]) -> tuple[dict[Cell, int], list[Sid
         lot = [c for c in side.cells if c in kept]
         if not lot:
             continue
-        if len(lot) == 2 and lot[0][0] == lot[1][0] and lot[0] != lot[1] and len(side.at) <= 2 and _one_place(side, kept):
+        if len(lot) == 2 and lot[0][0] == lot[1][0] and lot[0] != lot[1] and _one_place(side, kept):
             parent[root(lot[0])] = root(lot[1])
             open_sides.append(side)
         elif side.line == SEAM or len(lot) != 2 or lot[0] != lot[1]:
@@ -102,8 +102,7 @@ def _faces(network: Network, kept: set[Cell]) -> tuple[dict[Cell, int], list[Sid
 
 def _one_place(side: Side, kept: set[Cell]) -> bool:
     """Do the kept cells beside a side share one place on the chart (not the two rims of its cut)?"""
-    places = [lot for m, _, _, lot in side.at if any((m, c) in kept for c in lot)]
-    return len(places) == 1
+    return sum(any(c in kept for c in place.cells) for place in side.at) == 1
 
 
 def _facets_of(
@@ -125,8 +124,7 @@ def _facets_of(
 
     segments = []
     for side, k in border:
-        _, ua, ub, _ = side.at[k]
-        a, b = corner(side.nodes[0], ua), corner(side.nodes[1], ub)
+        a, b = corner(side.nodes[0], side.at[k].start), corner(side.nodes[1], side.at[k].end)
         if a != b:
             segments.append((a, b))
     if len(segments) < 2:
@@ -137,7 +135,7 @@ def _facets_of(
     exact = middle.chart.flat(network.points[node])
     if period:
         exact[:, 0] += period * np.round((place[:, 0] - exact[:, 0]) / period)
-    steps = [side.at[k][1:3] for side, k in border if side.line >= 0 and lines[side.line].kind == "step"]
+    steps = [(side.at[k].start, side.at[k].end) for side, k in border if side.line >= 0 and lines[side.line].kind == "step"]
     inner = np.vstack((_inner_places(middle, region), _beside_steps(middle, region, steps)))
     rows = None
     for attempt in (exact, place):
@@ -197,7 +195,7 @@ def _edges(needed: list[Side], network: Network, lines: list[Line], tolerance: f
         # An outline and what prolongs it inside the solid lie on one face and are one curve.
         alone = line >= 0 and len(lines[line].middles) == 1 and lines[line].face >= 0
         curve = ("face", lines[line].face) if alone else ("line", line)
-        return (*curve, tuple(sorted(m for m, _, _, _ in needed[s].at)), len(needed[s].at))
+        return (*curve, tuple(sorted(p.middle for p in needed[s].at)), len(needed[s].at))
 
     stop = {v for v, lot in beside.items() if len(lot) != 2 or signature(lot[0]) != signature(lot[1])}
     used = np.zeros(len(needed), bool)
