@@ -142,13 +142,13 @@ def draw_tray(tray: Tray) -> TopoDS_Shape:
     return tidy.Shape()
 
 
-def write(shape: TopoDS_Shape, path: Path, name: str) -> None:
-    """A STEP file with the part's name and colour, in millimetres."""
+def write(shape: TopoDS_Shape, path: Path, name: str, whole: bool = False) -> None:
+    """A STEP file with the part's name and colour, in millimetres; `whole`: with all its solids."""
     STEPCAFControl_Controller.Init_s()
     Interface_Static.SetCVal_s("write.step.unit", "MM")
     document = TDocStd_Document(TCollection_ExtendedString("MDTV-XCAF"))
     XCAFApp_Application.GetApplication_s().NewDocument(TCollection_ExtendedString("MDTV-XCAF"), document)
-    label = XCAFDoc_DocumentTool.ShapeTool_s(document.Main()).AddShape(only_solid(shape), False)
+    label = XCAFDoc_DocumentTool.ShapeTool_s(document.Main()).AddShape(shape if whole else only_solid(shape), False)
     TDataStd_Name.Set_s(label, TCollection_ExtendedString(name))
     writer = STEPCAFControl_Writer()
     writer.SetNameMode(True)

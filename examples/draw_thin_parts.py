@@ -14,8 +14,8 @@ from collections.abc import Callable, Iterable
 from pathlib import Path
 
 from draw_parts import box, cut, fuse, only_solid, prism, write
-from OCP.BRep import BRep_Builder
-from OCP.BRepAlgoAPI import BRepAlgoAPI_Fuse
+from OCP.BRep import BRep_Builder, BRep_Tool
+from OCP.BRepAlgoAPI import BRepAlgoAPI_Common, BRepAlgoAPI_Cut, BRepAlgoAPI_Fuse
 from OCP.BRepBuilderAPI import BRepBuilderAPI_MakeEdge, BRepBuilderAPI_MakeFace, BRepBuilderAPI_MakeWire, BRepBuilderAPI_Transform
 from OCP.BRepFilletAPI import BRepFilletAPI_MakeFillet
 from OCP.BRepOffset import BRepOffset_MakeSimpleOffset
@@ -77,8 +77,6 @@ def rounded(shape: TopoDS_Shape, radius: float, choose: Callable[[gp_Pnt, gp_Pnt
         if hash(edge) in seen:
             continue
         seen.add(hash(edge))
-        from OCP.BRep import BRep_Tool
-
         a, b = (BRep_Tool.Pnt_s(v(edge, False)) for v in (TopExp.FirstVertex_s, TopExp.LastVertex_s))
         if choose(a, b):
             fillet.Add(radius, edge)
@@ -176,8 +174,6 @@ def moulded_cover() -> TopoDS_Shape:
     ribs = [frustum(1, 26.9, 9, 78, 1.2, 11.5, 0.0), frustum(39.4, 1, 9, 1.2, 53, 11.5, 0.0)]
     bosses = [cylinder((x, 14.0, 6.0), (0, 0, 1), 3.5, 14.5) for x in (20.0, 60.0)]
     inside = frustum(1, 1, 0, 78, 53, 21.5, 2.0)
-    from OCP.BRepAlgoAPI import BRepAlgoAPI_Common
-
     part = fused([shell, *(BRepAlgoAPI_Common(s, inside).Shape() for s in (*ribs, *bosses))])
     part = without(part, [cylinder((x, 14.0, -1.0), (0, 0, 1), 2.2, 30) for x in (20.0, 60.0)])
     return rounded(part, 1.5, lambda a, b: a.Z() > 21.9 and b.Z() > 21.9 and min(a.X(), b.X(), a.Y(), b.Y()) < 12)
@@ -221,8 +217,6 @@ def perforated_tray(nx: int = 20, ny: int = 10, t: float = 1.5) -> TopoDS_Shape:
     for i in range(nx):
         for j in range(ny):
             knives.Append(cylinder((15 + 10 * i, 15 + 10 * j, -1), (0, 0, 1), 2.5, 5))
-    from OCP.BRepAlgoAPI import BRepAlgoAPI_Cut
-
     drill = BRepAlgoAPI_Cut()
     first = List_TopoDS_Shape()
     first.Append(tray)
@@ -232,12 +226,16 @@ def perforated_tray(nx: int = 20, ny: int = 10, t: float = 1.5) -> TopoDS_Shape:
     return drill.Shape()
 
 
+def _upright(a: gp_Pnt, b: gp_Pnt) -> bool:
+    return abs(a.X() - b.X()) < 1e-6 and abs(a.Y() - b.Y()) < 1e-6 and abs(a.Z() - b.Z()) > 10
+
+
 def pocket_part() -> TopoDS_Shape:
     """Milled from the solid: pockets between ribs, a wall round it, pads and holes."""
     part = box(0, 0, 0, 120, 80, 18)
     pockets = [box(2 + 39.5 * i, 2 + 38.75 * j, 2, 37, 36.25, 20) for i in range(3) for j in range(2)]
     part = without(part, pockets)
-    part = rounded(part, 3.0, lambda a, b: abs(a.X() - b.X()) < 1e-6 and abs(a.Y() - b.Y()) < 1e-6 and abs(a.Z() - b.Z()) > 10 and 1 < a.X() < 119 and 1 < a.Y() < 79)
+    part = rounded(part, 1.5, lambda a, b: _upright(a, b) and 1 < a.X() < 119 and 1 < a.Y() < 79)
     pads = [cylinder((20.5, 20, 1), (0, 0, 1), 8, 2.5), cylinder((99.5, 59, 1), (0, 0, 1), 8, 2.5)]
     part = fused([part, *pads])
     return without(part, [cylinder((20.5, 20, -1), (0, 0, 1), 3, 9), cylinder((60, 20, -1), (0, 0, 1), 5, 9)])
@@ -254,7 +252,7 @@ PARTS: dict[str, Callable[[], TopoDS_Shape]] = {
 def main() -> None:
     folder = Path(sys.argv[1]) if len(sys.argv) > 1 else Path(__file__).parent
     for name in sys.argv[2:] or PARTS:
-        write(PARTS[name](), folder / f"{name}.step", name.replace("_", " ").capitalize())
+        write(PARTS[name](), folder / f"{name}.step", name.replace("_", " ").capitalize(), whole=name == "lapped_brackets")
 
 
 if __name__ == "__main__":

@@ -10,7 +10,7 @@ from kind_rivet.core.errors import Refused
 from kind_rivet.core.geometry.carriers import distance
 from kind_rivet.core.midsurface.extract import extract
 from kind_rivet.core.operations import perform
-from tests.made_up import cube, sharp_channel, t_profile
+from tests.made_up import cube, sharp_channel
 
 
 def test_tray_midsurface_is_exact(tray_sheet: Document) -> None:
@@ -39,11 +39,10 @@ def test_sharp_bends_are_mitred() -> None:
     assert sheet.thicknesses == [2.0]
 
 
-@pytest.mark.parametrize(("shape", "words"), [(t_profile(), "joint"), (cube(), "")])
-def test_what_cannot_be_done_is_refused_with_the_reason(shape: object, words: str) -> None:
+def test_what_cannot_be_done_is_refused_with_the_reason() -> None:
     with pytest.raises(Refused) as refusal:
-        extract(shape)  # type: ignore[arg-type]
-    assert words in str(refusal.value)
+        extract(cube())
+    assert "thin" in refusal.value.reason
     assert refusal.value.remedy
 
 

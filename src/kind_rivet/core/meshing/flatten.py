@@ -10,7 +10,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kind_rivet.core.errors import Refused
-from kind_rivet.core.geometry.carriers import Floats
+from kind_rivet.core.geometry.carriers import Floats, frame, unit
+
+SLIVERS = 1e-4  # share of a map that may be folded where slivers of facets lie askew
 
 
 def flatten_facets(space: Floats, facets: NDArray[np.int64], rounds: int = 12) -> Floats:
@@ -21,16 +23,45 @@ def flatten_facets(space: Floats, facets: NDArray[np.int64], rounds: int = 12) -
     local, area = _local_frames(space, facets)
     good = area > 1e-14 * area.max()
     facets, local, area = facets[good], local[good], area[good]
-    uv = _conformal(space, facets, local, area)
-    uv = _rigid(uv, facets, local, rounds)
-    a, b, c = uv[facets[:, 0]], uv[facets[:, 1]], uv[facets[:, 2]]
-    signed = (b - a)[:, 0] * (c - a)[:, 1] - (b - a)[:, 1] * (c - a)[:, 0]
-    if signed.sum() < 0:
-        uv[:, 0] *= -1
-        signed = -signed
-    if signed.min() <= 0:
-        raise Refused("A face is too strongly curved to be laid flat in one piece.", "Split it and mesh again.")
+    problem = Refused("A face is too strongly curved to be laid flat in one piece.", "Split it and mesh again.")
+    try:
+        uv = _turned_up(_rigid(_conformal(space, facets, local, area), facets, local, rounds), facets)
+        if _folded(uv, facets) <= 0:
+            return uv
+    except Refused as singular:
+        problem = singular
+    uv = _turned_up(_seen_from_above(space, facets, area), facets)
+    if _folded(uv, facets) <= SLIVERS:
+        return uv
+    raise problem
+
+
+def _seen_from_above(space: Floats, facets: NDArray[np.int64], area: Floats) -> Floats:
+    """Places in the plane square to the mean normal: never folds on patches that bend less than 90° from it."""
+    a, b, c = (space[facets[:, k]] for k in range(3))
+    normal = np.cross(b - a, c - a).sum(axis=0)
+    u, v = frame(unit(normal))
+    stretch = np.sqrt(2 * area.sum() / max(float(np.linalg.norm(normal)), 1e-300))
+    return np.column_stack((space @ u, space @ v)) * stretch
+
+
+def _turned_up(uv: Floats, facets: NDArray[np.int64]) -> Floats:
+    """The map, mirrored if most of it lies face down."""
+    if _signed(uv, facets).sum() < 0:
+        uv = uv * np.array([-1.0, 1.0])
     return uv
+
+
+def _signed(uv: Floats, facets: NDArray[np.int64]) -> Floats:
+    a, b, c = uv[facets[:, 0]], uv[facets[:, 1]], uv[facets[:, 2]]
+    return np.asarray((b - a)[:, 0] * (c - a)[:, 1] - (b - a)[:, 1] * (c - a)[:, 0])
+
+
+def _folded(uv: Floats, facets: NDArray[np.int64]) -> float:
+    """Share of the map that is folded over; a hair more than 0 if facets only collapse."""
+    signed = _signed(uv, facets)
+    down = signed <= 0
+    return float(-signed[down].sum() / signed.sum() + 1e-12) if down.any() else 0.0
 
 
 def _local_frames(space: Floats, facets: NDArray[np.int64]) -> tuple[Floats, Floats]:

@@ -13,6 +13,7 @@ from kind_rivet.core.midsurface.pairs import Pair
 from kind_rivet.core.midsurface.steps import find_steps
 from kind_rivet.core.midsurface.traces import Line, away_from, contact_field, crossing, outlines, prolonged
 
+SAME_WALL = 0.03  # walls that differ by less are one: recesses of hairs make no steps
 TANGENT = 0.97  # cosine between middles above which they run on smoothly
 
 
@@ -45,15 +46,15 @@ def _rounding(shape: Shape, face: int, wall: float) -> bool:
 
 
 def _alike(a: Middle, b: Middle, tolerance: float) -> bool:
-    if abs(a.wall - b.wall) > 0.02 * a.wall:
+    if abs(a.wall - b.wall) > SAME_WALL * a.wall:
         return False
     if a.carrier.kind == "free" or a.carrier.kind != b.carrier.kind:
         return False
-    if np.abs(a.field(b.samples)[0]).max() > max(tolerance, 2e-3 * a.wall):
+    if np.abs(a.field(b.samples)[0]).max() > max(tolerance, SAME_WALL / 2 * a.wall):
         return False
     if np.abs(np.einsum("ij,ij->i", a.normal(b.samples), b.normal(b.samples))).min() < 0.9999:
         return False
-    return bool(np.abs(a.thickness(b.samples) - b.thickness(b.samples)).max() < 0.02 * a.wall)
+    return bool(np.abs(a.thickness(b.samples) - b.thickness(b.samples)).max() < SAME_WALL * a.wall)
 
 
 def neighbours(shape: Shape, middles: list[Middle]) -> set[tuple[int, int]]:

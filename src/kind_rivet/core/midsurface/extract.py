@@ -16,6 +16,10 @@ from kind_rivet.core.midsurface.sheet import Proof, Sheet
 from kind_rivet.core.midsurface.verify import prove
 from kind_rivet.core.midsurface.walls import measure_walls
 
+OFFSET, CROSSING = "offset of one side", "walls cut by one another"  # the ways a sheet is made
+LEAST_SHARE = 0.3  # of the solid's surface that must belong to walls
+LEAST_WIDTH = 1.5  # mean width of the sheet in walls, 2 area / border length
+
 
 def extract(solid: Shape) -> Sheet:
     """Midsurface of a thin-walled solid, proved against it.
@@ -26,9 +30,11 @@ def extract(solid: Shape) -> Sheet:
     """
     tree = FacetTree.over(solid.points, solid.facets)
     try:
-        return _by_offset(solid, tree)
+        sheet = _by_offset(solid, tree)
     except Refused:
-        return _by_crossing(solid, tree)
+        sheet = _by_crossing(solid, tree)
+    _must_be_thin(sheet, solid)
+    return sheet
 
 
 def _by_offset(solid: Shape, tree: FacetTree) -> Sheet:
@@ -43,13 +49,30 @@ def _by_offset(solid: Shape, tree: FacetTree) -> Sheet:
             "The body is no uniform bent sheet; mesh it with solids or simplify it first.",
         )
     shape, faces = simplify(raw)
-    return Sheet(shape, thickness[faces], "offset of one side", proof)
+    return Sheet(shape, thickness[faces], OFFSET, proof)
 
 
 def _by_crossing(solid: Shape, tree: FacetTree) -> Sheet:
     made = make_by_crossing(solid, tree)
-    sheet = Sheet(made.shape, made.thickness, "walls cut by one another", None, made.tapers if any(made.tapers) else ())
+    sheet = Sheet(made.shape, made.thickness, CROSSING, None, made.tapers if any(made.tapers) else ())
     return replace(sheet, proof=prove(solid, tree, sheet, list(made.sides)))
+
+
+def _must_be_thin(sheet: Sheet, solid: Shape) -> None:
+    """Raises `Refused` for a sheet that is hardly wider than thick, or stands for too little of its solid.
+
+    How much it stands for is told by surface: a lump on a thin wall has much volume but little surface.
+    """
+    assert sheet.proof is not None
+    border = sum(sheet.shape.edge_length[e] for e, beside in enumerate(sheet.shape.edge_faces) if len(set(beside)) != 2)
+    wall = float(np.average(sheet.thickness, weights=np.maximum(sheet.shape.face_area, 1e-300)))
+    width = 2 * sheet.area / max(float(border), 1e-300) / wall
+    share = 2 * sheet.area / float(solid.face_area.sum())
+    if share < LEAST_SHARE or width < LEAST_WIDTH:
+        raise Refused(
+            f"The body is not thin: its walls are {width:.1f} times as wide as thick and make up {100 * min(share, 1):.0f} % of its surface.",
+            "Mesh it with solids, or split off its thin walls.",
+        )
 
 
 def _problems(solid: Shape, sheet: Shape, t: float, sides: list[list[int]], proof: Proof) -> list[str]:

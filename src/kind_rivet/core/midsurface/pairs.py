@@ -13,6 +13,7 @@ from kind_rivet.core.geometry.sampling import face_samples, spread_samples
 from kind_rivet.core.geometry.shape import Shape
 
 LEAST, MOST = 48, 600  # samples on a face
+THIN, BEND = 0.9, 0.3  # mean width in walls below which a flat side is a lump; tight bends are narrower
 
 
 @dataclass(frozen=True)
@@ -113,7 +114,8 @@ def find_pairs(shape: Shape, opposed: Opposed) -> list[Pair]:
         smaller = min(shape.face_area[a], shape.face_area[b])
         if weight < 0.5 * wall**2 or weight < 0.03 * smaller or not all(_is_side(shape, opposed, f, wall) for f in (a, b)):
             continue
-        if min(opposed.width[a], opposed.width[b]) < 0.5 * wall and weight < 4 * wall**2:
+        flat = shape.faces[a].carrier.kind == shape.faces[b].carrier.kind == "plane"
+        if min(opposed.width[a], opposed.width[b]) < (THIN if flat else BEND) * wall:
             continue
         pairs.append(Pair(a, b, wall, weight, opposed.middle[mine]))
     return sorted(pairs, key=lambda p: -p.weight)
