@@ -13,7 +13,7 @@ import sys
 from collections.abc import Callable, Iterable
 from pathlib import Path
 
-from draw_parts import box, cut, fuse, only_solid, prism, write
+from draw_parts import box, cut, only_solid, prism, write
 from OCP.BRep import BRep_Builder, BRep_Tool
 from OCP.BRepAlgoAPI import BRepAlgoAPI_Common, BRepAlgoAPI_Cut, BRepAlgoAPI_Fuse
 from OCP.BRepBuilderAPI import BRepBuilderAPI_MakeEdge, BRepBuilderAPI_MakeFace, BRepBuilderAPI_MakeWire, BRepBuilderAPI_Transform
@@ -100,7 +100,16 @@ def frustum(x: float, y: float, z: float, dx: float, dy: float, height: float, d
 
 
 def sharp_rail(t: float = 2.0) -> TopoDS_Shape:
-    outer = [(0.0, 0.0, 0.0), (0.0, 40.0, 0.0), (0.0, 40.0, 20.0), (0.0, 40 - t, 20.0), (0.0, 40 - t, t), (0.0, t, t), (0.0, t, 20.0), (0.0, 0.0, 20.0)]
+    outer = [
+        (0.0, 0.0, 0.0),
+        (0.0, 40.0, 0.0),
+        (0.0, 40.0, 20.0),
+        (0.0, 40 - t, 20.0),
+        (0.0, 40 - t, t),
+        (0.0, t, t),
+        (0.0, t, 20.0),
+        (0.0, 0.0, 20.0),
+    ]
     return prism(outer, {}, (80, 0, 0))
 
 
@@ -155,7 +164,12 @@ def drafted_tray() -> TopoDS_Shape:
 def cone_flange(t: float = 2.0) -> TopoDS_Shape:
     """A cone that opens into a flange with bolt holes."""
     h = t / math.cos(math.radians(30.0))
-    profile = [(12.0, 0.0), (12.0 + h, 0.0), (30.0, (18 - h) / math.tan(math.radians(30.0))), (48.0, (18 - h) / math.tan(math.radians(30.0)))]
+    profile = [
+        (12.0, 0.0),
+        (12.0 + h, 0.0),
+        (30.0, (18 - h) / math.tan(math.radians(30.0))),
+        (48.0, (18 - h) / math.tan(math.radians(30.0))),
+    ]
     top = profile[-1][1] + t
     inner_r = 12.0 + top * math.tan(math.radians(30.0))
     profile += [(48.0, top), (inner_r, top)]

@@ -100,7 +100,14 @@ def tray(rng: np.random.Generator) -> tuple[TopoDS_Shape, float, bool]:
     drafted = bool(rng.random() < 0.35)
     lean = h * math.tan(math.radians(float(rng.uniform(0.5, 2.5)))) if drafted else 0.0
     outer = frustum(0, 0, 0, dx, dy, h, -lean) if drafted else box(0, 0, 0, dx, dy, h)
-    part = cut(outer, [frustum(t, t, b, dx - 2 * t, dy - 2 * t, h, -1.6 * lean * h / max(h - b, 1e-9)) if drafted else box(t, t, b, dx - 2 * t, dy - 2 * t, h)])
+    part = cut(
+        outer,
+        [
+            frustum(t, t, b, dx - 2 * t, dy - 2 * t, h, -1.6 * lean * h / max(h - b, 1e-9))
+            if drafted
+            else box(t, t, b, dx - 2 * t, dy - 2 * t, h)
+        ],
+    )
     parts: list[TopoDS_Shape] = []
     r = t * float(rng.uniform(0.5, 1.0))
     top = float(rng.uniform(0.35, 1.0)) * h
@@ -124,7 +131,9 @@ def tray(rng: np.random.Generator) -> tuple[TopoDS_Shape, float, bool]:
     for _ in range(int(rng.integers(0, 5))):
         radius = float(rng.uniform(1.5, 4))
         x, y = float(rng.uniform(radius + 4 + t, dx - radius - 4 - t)), float(rng.uniform(radius + 4 + t, dy - radius - 4 - t))
-        if all(math.hypot(x - a, y - c) > radius + q + 3 for a, c, q in spots) and all(not x - radius - 3 < v < x + radius + 3 for v in taken_x):
+        if all(math.hypot(x - a, y - c) > radius + q + 3 for a, c, q in spots) and all(
+            not x - radius - 3 < v < x + radius + 3 for v in taken_x
+        ):
             spots.append((x, y, radius))
             knives.append(cylinder((x, y, -5), (0, 0, 1), radius, b + 6))
     return cut(part, knives), min(t, b, r if parts else t), drafted
@@ -222,6 +231,3 @@ def turned_part(rng: np.random.Generator) -> tuple[TopoDS_Shape, float, bool]:
     if rng.random() < 0.5:
         part = cut(part, [cylinder((0, 0, h * 0.5), (1, 0, 0), 0.15 * h, 2 * r + 60)])
     return part, t, False
-
-
-

@@ -44,7 +44,7 @@ def apart(function: Callable[..., Any], arguments: tuple[Any, ...], limit: float
             raise BrokeDown(f"Stopped {doing}: it took longer than {limit:g} s.", remedy)
         good, value = mine.recv()
     except (EOFError, OSError):
-        raise BrokeDown(f"The CAD kernel broke down while {doing}.", remedy) from None
+        raise BrokeDown(f"The process broke down while {doing}.", remedy) from None
     finally:
         process.kill()
         process.join()

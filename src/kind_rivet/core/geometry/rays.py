@@ -204,7 +204,9 @@ def _nearest(queries, points, facets, order, low, high, start, count):  # type: 
                 cx, cy, cz = points[ic, 0], points[ic, 1], points[ic, 2]
                 wa, wb, wc = _closest(qx, qy, qz, ax, ay, az, bx, by, bz, cx, cy, cz)
                 away = (
-                    (wa * ax + wb * bx + wc * cx - qx) ** 2 + (wa * ay + wb * by + wc * cy - qy) ** 2 + (wa * az + wb * bz + wc * cz - qz) ** 2
+                    (wa * ax + wb * bx + wc * cx - qx) ** 2
+                    + (wa * ay + wb * by + wc * cy - qy) ** 2
+                    + (wa * az + wb * bz + wc * cz - qz) ** 2
                 )
                 if away < best:
                     best = away

@@ -113,7 +113,9 @@ def _conformal(space: Floats, facets: NDArray[np.int64], local: Floats, area: Fl
     try:
         solution[free] = splu((a.T @ a).tocsc()).solve(a.T @ right)
     except RuntimeError as problem:
-        raise Refused("A face falls into parts that touch only at points, so it cannot be laid flat.", "Split it and mesh again.") from problem
+        raise Refused(
+            "A face falls into parts that touch only at points, so it cannot be laid flat.", "Split it and mesh again."
+        ) from problem
     return np.column_stack((solution[:n], solution[n:]))
 
 
@@ -142,7 +144,9 @@ def _rigid(uv: Floats, facets: NDArray[np.int64], local: Floats, rounds: int) ->
     try:
         solve = splu(lap).solve
     except RuntimeError as problem:  # singular: it hangs together only by points
-        raise Refused("A face falls into parts that touch only at points, so it cannot be laid flat.", "Split it and mesh again.") from problem
+        raise Refused(
+            "A face falls into parts that touch only at points, so it cannot be laid flat.", "Split it and mesh again."
+        ) from problem
     rest = (local[:, [2, 0, 1]] - local[:, [1, 2, 0]]).reshape(-1, 2)  # from corner k+1 to corner k+2
     own = number[facets]
     flat = uv[used]

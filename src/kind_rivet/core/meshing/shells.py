@@ -438,7 +438,7 @@ def opened(ids: Ints, flat: Floats, by: float) -> Floats:
     So lines along which other walls stand on this one, and borders that touch themselves,
     become openings that can be filled round; the nodes themselves stay where they are.
     """
-    names, index, count = np.unique(ids, return_inverse=True, return_counts=True)
+    _, index, count = np.unique(ids, return_inverse=True, return_counts=True)
     twice = count[index] > 1
     if not twice.any():
         return flat

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from dataclasses import dataclass
 
 import numpy as np
@@ -124,7 +125,7 @@ def _slits(
         middles = shapely.points((q[:-1] + q[1:]) / 2)
         near = set(of_lines.query(middles, predicate="dwithin", distance=4 * GRID * wall)[0].tolist())
         where = dict(of_cells.query(middles, predicate="within").T.tolist())
-        for k, (i, j) in enumerate(zip(names[:-1], names[1:], strict=True)):
+        for k, (i, j) in enumerate(itertools.pairwise(names)):
             if k in near and k in where and i != j:
                 out[(i, j) if i < j else (j, i)] = where[k]
     return out
@@ -136,9 +137,7 @@ def _on_chart(middle: Middle, line: Line, number: int) -> list[Floats]:
     if line.kind == "bend" and not line.closed:
         over = 0.3 * middle.wall
         first, last = points[0] - points[1], points[-1] - points[-2]
-        points = np.vstack(
-            (points[0] + over * first / np.linalg.norm(first), points, points[-1] + over * last / np.linalg.norm(last))
-        )
+        points = np.vstack((points[0] + over * first / np.linalg.norm(first), points, points[-1] + over * last / np.linalg.norm(last)))
     uv = middle.chart.flat(points)
     period = middle.chart.period
     if not period:
@@ -233,8 +232,8 @@ def _exact(middle: Middle, uv: Floats, side: NDArray[np.int64], side_line: NDArr
     for v, names in enumerate(lot):
         groups.setdefault(tuple(sorted(names)), []).append(v)
     points = middle.place(uv)
-    for names, vertices in groups.items():
-        fields = [f for k in names for f in lines[k].fields]
+    for mine, vertices in groups.items():
+        fields = [f for k in mine for f in lines[k].fields]
         if not fields:
             continue
         start = points[vertices]

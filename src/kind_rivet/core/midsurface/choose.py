@@ -10,6 +10,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
+from kind_rivet.core.geometry.carriers import Floats, unit
 from kind_rivet.core.midsurface.cells import CutMiddle
 from kind_rivet.core.midsurface.middles import Middle
 from kind_rivet.core.midsurface.network import Cell, Network, Side
@@ -17,6 +18,7 @@ from kind_rivet.core.midsurface.traces import Line
 
 BESIDE = 0.25  # price of area beside the wall, against core area
 FREE = 1.5  # price of a free edge inside the solid, per length and wall
+ACROSS = 0.5  # cosine between a side and a wall's normal from which it runs across the wall
 SECONDS = 20.0
 
 
@@ -37,6 +39,8 @@ def choose(middles: list[Middle], cuts: list[CutMiddle | None], network: Network
         if not set(lot) - set(bound):
             continue
         a, b = network.points[list(side.nodes)]
+        if _is_foot(a, b, {place.middle for place in side.at}, middles):
+            continue
         wall = max(middles[place.middle].around for place in side.at)  # a thin wall must reach through a thick one
         lengths[(lot, bound)] = lengths.get((lot, bound), 0.0) + float(np.linalg.norm(b - a)) * wall
     kept = _solve(gain, lengths)
@@ -50,6 +54,20 @@ def _not_free(side: Side, lines: list[Line], number: dict[Cell, int]) -> tuple[i
         if place.on_border(lines) or place.beside[0] == place.beside[1]:
             out |= {number[c] for c in place.cells}
     return tuple(sorted(out))
+
+
+def _is_foot(a: Floats, b: Floats, own: set[int], middles: list[Middle]) -> bool:
+    """Does a side run across another wall near by, inside it? There the edge of a wall that ends on it is free of necessity."""
+    m = min(own)
+    if len(own) > 1:
+        return False
+    middle, d = (a + b) / 2, unit(b - a)
+    for k in middles[m].near:
+        other = middles[k]
+        value, gradient = other.field(middle[None])
+        if abs(value[0]) <= 0.5 * other.wall and abs(float(unit(gradient)[0] @ d)) > ACROSS:
+            return True
+    return False
 
 
 def _solve(gain: NDArray[np.float64], lengths: dict[tuple[tuple[int, ...], tuple[int, ...]], float]) -> NDArray[np.bool_]:
@@ -79,7 +97,9 @@ def _solve(gain: NDArray[np.float64], lengths: dict[tuple[tuple[int, ...], tuple
     if row:
         matrix = coo_matrix((values, (rows, cols)), shape=(row, len(cost))).tocsr()
         constraints.append(LinearConstraint(matrix, lb=0.0))
-    result = milp(cost, constraints=constraints, integrality=whole, bounds=Bounds(0, 1), options={"time_limit": SECONDS, "mip_rel_gap": 0.0})
+    result = milp(
+        cost, constraints=constraints, integrality=whole, bounds=Bounds(0, 1), options={"time_limit": SECONDS, "mip_rel_gap": 0.0}
+    )
     if result.x is None:
         return np.asarray(gain > 0)
     return np.asarray(result.x[:n] > 0.5)

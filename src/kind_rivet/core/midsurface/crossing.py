@@ -36,17 +36,23 @@ from kind_rivet.core.midsurface.tunnels import without_tunnels
 
 @dataclass(frozen=True)
 class Crossed:
-    """A sheet sewn from crossing middles: thickness and taper of each face, faces of the solid that are sides of it."""
+    """A sheet sewn from crossing middles: thickness and taper of each face, the solid's faces that are sides, and holes filled.
+
+    lost : how many faces of the sheet could not be made
+    """
 
     shape: Shape
     thickness: Floats
     tapers: tuple[Taper | None, ...]
     sides: tuple[int, ...]
+    tunnels: tuple[int, ...]
+    lost: int
 
 
 def make_by_crossing(solid: Shape, tree: FacetTree) -> Crossed:
     """The sheet of a body whose walls meet. Raises `Refused` when no walls are found."""
-    whole, _ = simplify(solid)
+    joined, _ = simplify(solid)
+    whole = joined
     tolerance = 1e-6 * whole.diagonal
     opposed = find_opposed(whole, tree)
     pairs = find_pairs(whole, opposed)
@@ -74,7 +80,12 @@ def make_by_crossing(solid: Shape, tree: FacetTree) -> Crossed:
     tapers = tuple(_taper(m) for m in own)
     thickness = np.array([float(f"{t:.9g}") for t in thickness])
     used = {f for m in own for f in m.sides[0] | m.sides[1]}
-    return Crossed(sewn.shape, thickness, tapers, tuple(sorted(used)))
+    return Crossed(sewn.shape, thickness, tapers, _before(solid, joined, used), _before(solid, joined, set(tunnels)), sewn.lost)
+
+
+def _before(solid: Shape, joined: Shape, faces: set[int]) -> tuple[int, ...]:
+    """Faces of the solid as it came that make up faces of the simplified one (facets are the same, in the same order)."""
+    return tuple(sorted({int(f) for f in solid.facet_face[np.isin(joined.facet_face, list(faces))]}))
 
 
 def _taper(middle: Middle) -> Taper | None:

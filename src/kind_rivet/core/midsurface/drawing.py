@@ -7,7 +7,7 @@ import numpy as np
 from kind_rivet.core.geometry.carriers import Floats, unit
 from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.geometry.shape import Shape
-from kind_rivet.core.midsurface.fields import Field, face_field, settle
+from kind_rivet.core.midsurface.fields import Field, settle
 from kind_rivet.core.midsurface.middles import Middle, middle_of
 from kind_rivet.core.midsurface.pairs import Pair
 from kind_rivet.core.midsurface.steps import find_steps
@@ -84,7 +84,8 @@ def draw_lines(shape: Shape, solid: FacetTree, middles: list[Middle], fields: li
     """Every line on every middle; each middle learns the numbers of its lines."""
     close = neighbours(shape, middles)
     for m, middle in enumerate(middles):
-        middle.around = max([middle.wall] + [middles[k].wall for pair in close if m in pair for k in pair])
+        middle.near = tuple(sorted({k for pair in close if m in pair for k in pair} - {m}))
+        middle.around = max([middle.wall] + [middles[k].wall for k in middle.near])
     lines: list[Line] = []
 
     def add(line: Line) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 from dataclasses import replace
 
 import numpy as np
@@ -13,7 +14,7 @@ from kind_rivet.core.geometry.simplify import simplify
 from kind_rivet.core.midsurface.crossing import make_by_crossing
 from kind_rivet.core.midsurface.offset_side import make_by_offset
 from kind_rivet.core.midsurface.sheet import Proof, Sheet
-from kind_rivet.core.midsurface.verify import prove
+from kind_rivet.core.midsurface.verify import proved
 from kind_rivet.core.midsurface.walls import measure_walls
 
 OFFSET, CROSSING = "offset of one side", "walls cut by one another"  # the ways a sheet is made
@@ -29,10 +30,16 @@ def extract(solid: Shape) -> Sheet:
     when neither gives a sheet that can be shown.
     """
     tree = FacetTree.over(solid.points, solid.facets)
-    try:
+    sheet: Sheet | None = None
+    with contextlib.suppress(Refused):
         sheet = _by_offset(solid, tree)
-    except Refused:
-        sheet = _by_crossing(solid, tree)
+    if sheet is None or not _whole(sheet):
+        try:
+            other = _by_crossing(solid, tree)
+            sheet = other if sheet is None or _whole(other) else sheet
+        except Refused:
+            if sheet is None:
+                raise
     _must_be_thin(sheet, solid)
     return sheet
 
@@ -41,21 +48,29 @@ def _by_offset(solid: Shape, tree: FacetTree) -> Sheet:
     walls = measure_walls(solid, tree)
     raw, t, sides = make_by_offset(solid, walls, tree)
     thickness = np.full(len(raw.faces), t)
-    proof = prove(solid, tree, Sheet(raw, thickness, "", None), sides[0] + sides[1])
-    problems = _problems(solid, raw, t, sides, proof)
+    sheet = proved(solid, tree, Sheet(raw, thickness, OFFSET, None), sides[0] + sides[1])
+    assert sheet.proof is not None
+    problems = _problems(solid, raw, t, sides, sheet.proof)
     if problems:
         raise Refused(
             f"The midsurface does not stand up to its proof: {'; '.join(problems)}.",
             "The body is no uniform bent sheet; mesh it with solids or simplify it first.",
         )
     shape, faces = simplify(raw)
-    return Sheet(shape, thickness[faces], OFFSET, proof)
+    sheet = replace(sheet, shape=shape, thickness=thickness[faces])
+    return replace(sheet, remarks=tuple(r for r in sheet.remarks if not r.edges))  # edges have other numbers now
 
 
 def _by_crossing(solid: Shape, tree: FacetTree) -> Sheet:
     made = make_by_crossing(solid, tree)
     sheet = Sheet(made.shape, made.thickness, CROSSING, None, made.tapers if any(made.tapers) else ())
-    return replace(sheet, proof=prove(solid, tree, sheet, list(made.sides)))
+    return proved(solid, tree, sheet, list(made.sides), made.tunnels)
+
+
+def _whole(sheet: Sheet) -> bool:
+    """One piece, without edges that end inside the solid (holes drilled aslant do, when offset from one side)."""
+    proof = sheet.proof
+    return proof is not None and proof.pieces == 1 and proof.inner_free_length < 0.1 * float(sheet.thickness.min())
 
 
 def _must_be_thin(sheet: Sheet, solid: Shape) -> None:

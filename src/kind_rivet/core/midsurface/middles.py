@@ -8,7 +8,9 @@ keeps the difference itself and borrows a chart from a surface near it.
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+import dataclasses
+from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 
@@ -46,7 +48,8 @@ class Middle:
     wall: float  # typical thickness
     samples: Floats
     around: float = 0.0  # thickest wall near by
-    lines: list[int] = field(default_factory=list)
+    near: tuple[int, ...] = ()  # the middles near by
+    lines: list[int] = dataclasses.field(default_factory=list)
 
     def place(self, uv: Floats) -> Floats:
         """Points (n, 3) on the middle for places (n, 2) on the chart: found along the chart's normal, so that `flat` leads back."""
@@ -156,9 +159,7 @@ def _coaxial(a: Carrier, b: Carrier, samples: Floats, tolerance: float) -> Carri
     return Carrier("cone", (*apex, *(np.sign(slope) * axis), float(np.arctan(abs(slope)))))
 
 
-def _chart(
-    carrier: Carrier, shape: Shape, faces: tuple[int, int], first: Field, second: Field, wall: float, samples: Floats
-) -> Chart:
+def _chart(carrier: Carrier, shape: Shape, faces: tuple[int, int], first: Field, second: Field, wall: float, samples: Floats) -> Chart:
     """A flat map of the neighbourhood of the middle."""
     if carrier.kind == "free":  # borrow the chart of the simplest carrier near it
         for side in (first, second):
@@ -167,7 +168,7 @@ def _chart(
                 if near.kind == "plane" or near.data[-1] > 1e-6 * wall:
                     carrier = near
                     break
-    makers = {"plane": PlaneChart, "cylinder": CylinderChart, "cone": ConeChart, "sphere": SphereChart, "torus": TorusChart}
+    makers: dict[str, Any] = {"plane": PlaneChart, "cylinder": CylinderChart, "cone": ConeChart, "sphere": SphereChart, "torus": TorusChart}
     if carrier.kind in makers:
         return makers[carrier.kind].over(carrier, samples)
     sides = [s for s in (first, second) if isinstance(s, FacetField)]

@@ -18,7 +18,6 @@ from kind_rivet.core.midsurface.traces import SAG, TURN, Line
 from kind_rivet.core.midsurface.triangles import fill_facets
 
 
-
 @dataclass(frozen=True)
 class Sewn:
     """The sheet with thickness at every facet corner (m, 3), the middle each face lies on, and how many faces could not be made."""
@@ -45,7 +44,8 @@ def sew(
         members[f].append(cell)
     points = [network.points]
     total = len(network.points)
-    facets, owner, normals, walls, faces, whose = [], [], [], [], [], []
+    facets, owner, normals, walls, whose = [], [], [], [], []
+    faces: list[Face] = []
     lost: list[int] = []
     for f in range(count):
         m = members[f][0][0]
@@ -158,7 +158,9 @@ def _inner_places(middle: Middle, region: shapely.Geometry) -> Floats:
     t = np.linspace(0.02, 0.98, 13)
     grid = np.stack(np.meshgrid(low_u + t * span[0], low_v + t * span[1], indexing="ij"), axis=-1)
     normal = middle.normal(middle.place(grid.reshape(-1, 2))).reshape(13, 13, 3)
-    turn = [np.arccos(np.clip(np.abs(np.einsum("ijk,ijk->ij", normal.take(range(1, 13), a), normal.take(range(12), a))), 0, 1)) for a in (0, 1)]
+    turn = [
+        np.arccos(np.clip(np.abs(np.einsum("ijk,ijk->ij", normal.take(range(1, 13), a), normal.take(range(12), a))), 0, 1)) for a in (0, 1)
+    ]
     step = span * 0.08
     bend = [max(float(turn[a].max() / step[a]), 1e-9 / middle.wall) for a in (0, 1)]
     h = [min(TURN / k, np.sqrt(SAG * middle.wall / k)) for k in bend]
@@ -222,7 +224,12 @@ def _edges(needed: list[Side], network: Network, lines: list[Line], tolerance: f
 
 
 def _compact(
-    points: Floats, facets: list[NDArray[np.int64]], owner: list[NDArray[np.int32]], normals: list[Floats], faces: list[Face], edges: list[Edge]
+    points: Floats,
+    facets: list[NDArray[np.int64]],
+    owner: list[NDArray[np.int32]],
+    normals: list[Floats],
+    faces: list[Face],
+    edges: list[Edge],
 ) -> Shape:
     rows = np.concatenate(facets) if facets else np.empty((0, 3), np.int64)
     sides = np.sort(rows[:, [0, 1, 1, 2, 2, 0]].reshape(-1, 2), axis=1)

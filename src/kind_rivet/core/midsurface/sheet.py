@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 from kind_rivet.core.geometry.carriers import Carrier, Floats
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.midsurface.fields import signed_distance
+from kind_rivet.core.midsurface.remarks import Remark
 
 
 @dataclass(frozen=True)
@@ -23,7 +24,6 @@ class Proof:
     inner_free_length: float  # length of free edges that lie inside the solid
     unused_faces: tuple[int, ...]  # faces of the solid that are neither side nor rim
     plain_ratio: float = 0.0  # area × thickness / volume with such places counted for every wall
-    bare: tuple[tuple[float, float, float], ...] = ()  # places in the solid that no wall covers
 
 
 @dataclass(frozen=True)
@@ -46,6 +46,7 @@ class Sheet:
     """`shape` (not solid) with the wall thickness of each face (f,), the way it was made and its proof.
 
     tapers : for each face the two surfaces of its wall where it tapers, else None; empty: none does
+    remarks : places where the sheet does not stand for its solid
     """
 
     shape: Shape
@@ -53,6 +54,7 @@ class Sheet:
     way: str
     proof: Proof | None  # None: taken as it is, nothing to prove against
     tapers: tuple[Taper | None, ...] = ()
+    remarks: tuple[Remark, ...] = ()
 
     @property
     def area(self) -> float:

@@ -36,7 +36,9 @@ def find_steps(middles: list[Middle], close: set[tuple[int, int]], lines: list[L
                 continue
             if known is not None:  # one straight line for both
                 here = _longest(np.vstack((here, out[known].on(m))))
-            above = [k for k in others if line.face not in middles[k].sides[0] | middles[k].sides[1] and _over(middle, middles[k], here, line)]
+            above = [
+                k for k in others if line.face not in middles[k].sides[0] | middles[k].sides[1] and _over(middle, middles[k], here, line)
+            ]
             if not above:
                 continue
             bases = [here] if straight else _outlines_under(here, above, middles, lines, line) or [here]

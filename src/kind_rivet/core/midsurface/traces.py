@@ -161,8 +161,8 @@ def _chains(
     groups: dict[tuple[int, ...], list[int]] = {}
     for i, lot in enumerate(faces_at):
         groups.setdefault(tuple(lot), []).append(i)
-    for lot, nodes in groups.items():
-        moved, left = settle(place[nodes], [middle.field, *(fields[f] for f in lot)])
+    for faces, nodes in groups.items():
+        moved, left = settle(place[nodes], [middle.field, *(fields[f] for f in faces)])
         good = (left < 0.02 * middle.wall) & (np.linalg.norm(moved - place[nodes], axis=1) < 0.5 * middle.wall)
         exact[np.array(nodes)[good]] = moved[good]
     used = np.zeros(len(segment), bool)

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -9,14 +11,18 @@ from kind_rivet.core.geometry.carriers import Floats, project, unit
 from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.geometry.sampling import by_area, spread_samples
 from kind_rivet.core.geometry.shape import Shape
+from kind_rivet.core.midsurface.remarks import remarks_on
 from kind_rivet.core.midsurface.sheet import Proof, Sheet
+from kind_rivet.core.midsurface.traces import inside as inside_of
 
 COVER = 0.53  # walls from the sheet up to which the solid counts as covered
 SAMPLES = 4000
+ACROSS = 0.5  # cosine between an edge and a wall's normal from which it runs across the wall
+FOOT = 3.0  # walls: longest foot of an edge that runs aslant into another wall
 
 
-def prove(solid: Shape, tree: FacetTree, sheet: Sheet, sides: list[int]) -> Proof:
-    """Weigh-in, cover, pieces, distance off the middle, free edges inside the solid, faces not used."""
+def proved(solid: Shape, tree: FacetTree, sheet: Sheet, sides: list[int], tunnels: tuple[int, ...] = ()) -> Sheet:
+    """The sheet with its proof (weigh-in, cover, pieces, distance off the middle, free edges inside the solid, faces not used) and remarks."""
     shape = sheet.shape
     points, _, face, facet, area = spread_samples(shape, by_area(shape, SAMPLES, 30))
     normal = shape.facet_normal[facet]
@@ -24,10 +30,11 @@ def prove(solid: Shape, tree: FacetTree, sheet: Sheet, sides: list[int]) -> Proo
     total = float((area * wall).sum())
     mass = float((area * wall / _layers(sheet, points, normal, wall, face)).sum() / solid.volume)
     cover, bare = _cover(solid, tree, sheet)
-    return Proof(
-        mass, cover, _pieces(shape), _off_middle(shape, tree, points, face, area, wall), float(inner_free(shape, tree, sheet.thickness).sum()),
-        unused_faces(solid, sides), total / solid.volume, bare,
-    )  # fmt: skip
+    inner = inner_free(shape, tree, sheet.thickness)
+    unused = tuple(f for f in unused_faces(solid, sides) if f not in tunnels)
+    off = _off_middle(shape, tree, points, face, area, wall)
+    proof = Proof(mass, cover, _pieces(shape), off, float(inner.sum()), unused, total / solid.volume)
+    return replace(sheet, proof=proof, remarks=remarks_on(solid, tree, shape, sheet.thickness, inner, bare, unused, tunnels))
 
 
 def _layers(sheet: Sheet, points: Floats, normal: Floats, wall: Floats, face: NDArray[np.int64]) -> Floats:
@@ -68,25 +75,31 @@ def _layers(sheet: Sheet, points: Floats, normal: Floats, wall: Floats, face: ND
     return layers
 
 
-def _cover(solid: Shape, tree: FacetTree, sheet: Sheet) -> tuple[float, tuple[tuple[float, float, float], ...]]:
+def _cover(solid: Shape, tree: FacetTree, sheet: Sheet) -> tuple[float, Floats]:
     """Share of the solid's volume within 0.53 walls of the sheet, and places that are not (worst first, a few)."""
     points, normals, _, _, area = spread_samples(solid, by_area(solid, SAMPLES, 12))
     eps = 1e-6 * solid.diagonal
     depth, hit = tree.cast(points - eps * normals, -normals, least=eps)
-    good = hit >= 0
-    share = (np.arange(len(points)) * 0.6180339887498949 + 0.3) % 1
-    inside = points[good] - (share[good] * depth[good])[:, None] * normals[good]
+    met = np.flatnonzero(hit >= 0)
+    # Long rays (along a wall) stand for much volume: they get more places.
+    count = np.clip(np.ceil(depth[met] / (2 * float(np.median(sheet.thickness)))), 1, 40).astype(int)
+    ray = np.repeat(met, count)
+    step = np.arange(len(ray)) - np.repeat(np.cumsum(count) - count, count)
+    share = (step + (np.arange(len(ray)) * 0.6180339887498949 + 0.3) % 1) / np.repeat(count, count)
+    inside = points[ray] - (share * depth[ray])[:, None] * normals[ray]
+    volume = area[ray] * depth[ray] / np.repeat(count, count)
+    within = inside_of(inside, tree, solid)  # a ray along an edge may run past it
+    inside, volume = inside[within], volume[within]
     facet, _, gap = FacetTree.over(sheet.shape.points, sheet.shape.facets).nearest(inside)
     wall = sheet.thickness_at(inside, sheet.shape.facet_face[facet].astype(np.int64))
     near = gap <= COVER * wall
-    volume = area[good] * depth[good]
     far = np.flatnonzero(~near)
     far = far[np.argsort(-(gap[far] / wall[far]))]
     bare: list[Floats] = []
     for k in far.tolist():
-        if len(bare) < 12 and all(np.linalg.norm(inside[k] - b) > 3 * wall[k] for b in bare):
+        if len(bare) < 12 and gap[k] > 0.6 * wall[k] and all(np.linalg.norm(inside[k] - b) > 4 * wall[k] for b in bare):
             bare.append(inside[k])
-    return float((volume * near).sum() / volume.sum()), tuple((float(b[0]), float(b[1]), float(b[2])) for b in bare)
+    return float((volume * near).sum() / volume.sum()), np.array(bare).reshape(-1, 3)
 
 
 def _pieces(sheet: Shape) -> int:
@@ -133,11 +146,14 @@ def _off_middle(shape: Shape, tree: FacetTree, points: Floats, face: NDArray[np.
 def inner_free(sheet: Shape, tree: FacetTree, thickness: Floats) -> Floats:
     """Length (e,) of each edge that is free although its surroundings outward are still inside the solid.
 
-    Where a wall ends on another one, its edge runs on inside that wall to the middle: such
+    Where a wall ends on another one, its edge runs on across that wall to the middle: such
     feet do not count.
     """
     out = np.zeros(len(sheet.edges))
-    places, owner, length, face = [], [], [], []
+    places, owner, span, face, joint = [], [], [], [], []
+    shared = {
+        int(v) for edge, beside in zip(sheet.edges, sheet.edge_faces, strict=True) if len(set(beside)) > 1 for v in edge.nodes[[0, -1]]
+    }
     for e, (edge, beside) in enumerate(zip(sheet.edges, sheet.edge_faces, strict=True)):
         if len(beside) != 1:
             continue
@@ -156,16 +172,20 @@ def inner_free(sheet: Shape, tree: FacetTree, thickness: Floats) -> Floats:
         bad = (hit >= 0) & (far > 0.3 * t)
         places.append(((a + b) / 2)[bad])
         owner.append(np.full(int(bad.sum()), e))
-        length.append(np.linalg.norm(b - a, axis=1)[bad])
+        span.append((b - a)[bad])
         face.append(np.full(int(bad.sum()), beside[0]))
+        ends = np.array([int(v) in shared for v in edge.nodes])
+        joint.append((ends[:-1] | ends[1:])[bad])
     if places:
-        q, e, f = np.concatenate(places), np.concatenate(owner), np.concatenate(face)
-        np.add.at(out, e, np.concatenate(length) * ~_in_other_wall(sheet, thickness, q, f))
+        q, own, f, d = np.concatenate(places), np.concatenate(owner), np.concatenate(face), np.concatenate(span)
+        np.add.at(out, own, np.linalg.norm(d, axis=1) * ~_in_other_wall(sheet, thickness, q, d, f, np.concatenate(joint)))
     return out
 
 
-def _in_other_wall(sheet: Shape, thickness: Floats, q: Floats, face: NDArray[np.int64]) -> NDArray[np.bool_]:
-    """Do points (n, 3) lie inside a wall other than that of their own face (n,)?"""
+def _in_other_wall(
+    sheet: Shape, thickness: Floats, q: Floats, along: Floats, face: NDArray[np.int64], at_joint: NDArray[np.bool_]
+) -> NDArray[np.bool_]:
+    """Do lines along (n, 3) through points (n, 3) lie in a wall other than that of their face (n,), across it or short and from a joint?"""
     out = np.zeros(len(q), bool)
     thickest = float(thickness.max(initial=0.0))
     for f in range(len(sheet.faces)) if len(q) else ():
@@ -176,8 +196,11 @@ def _in_other_wall(sheet: Shape, thickness: Floats, q: Floats, face: NDArray[np.
         near = np.flatnonzero((face != f) & ((q >= corners.min(axis=0) - thickest) & (q <= corners.max(axis=0) + thickest)).all(axis=1))
         if len(near):
             used, local = np.unique(rows, return_inverse=True)
-            _, _, away = FacetTree.over(sheet.points[used], local.reshape(-1, 3).astype(np.int32)).nearest(q[near])
-            out[near] |= away <= COVER * thickness[f]
+            facet, _, away = FacetTree.over(sheet.points[used], local.reshape(-1, 3).astype(np.int32)).nearest(q[near])
+            normal = sheet.facet_normal[sheet.facet_face == f][facet]
+            across = np.abs(np.einsum("ij,ij->i", normal, unit(along[near]))) > ACROSS
+            short = np.linalg.norm(along[near], axis=1) < FOOT * thickness[f]
+            out[near] |= (away <= COVER * thickness[f]) & (across | (short & at_joint[near]))
     return out
 
 

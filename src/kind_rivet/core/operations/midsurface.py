@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
 
 import numpy as np
@@ -11,13 +13,20 @@ from kind_rivet.core.document.document import Body, Document
 from kind_rivet.core.document.preparing import carried_over, prepared
 from kind_rivet.core.errors import Refused
 from kind_rivet.core.geometry.weld import subshape
+from kind_rivet.core.guard import apart
 from kind_rivet.core.midsurface.extract import extract
+from kind_rivet.core.midsurface.remarks import KINDS
 from kind_rivet.core.midsurface.sheet import Sheet
 from kind_rivet.core.operations.registry import Parameters, Progress, operation
+
+SIDE_BY_SIDE = 2  # bodies worked on at once
 
 
 class ExtractMidsurface(Parameters):
     bodies: tuple[int, ...] = Field((), title="Bodies", description="Empty: all bodies whose walls are thin")
+    limit: float = Field(
+        300.0, gt=0, le=36000, title="Time for each body", description="Stopped after this long", json_schema_extra={"unit": "s"}
+    )
 
 
 @operation("midsurface.extract", "Extract midsurfaces", "midsurface", ExtractMidsurface)
@@ -30,12 +39,10 @@ def extract_midsurfaces(document: Document, parameters: ExtractMidsurface, progr
     notes: list[str] = []
     refusals: list[tuple[str, str]] = []
     made = 0
-    for k, body in enumerate(chosen):
-        progress(k / len(chosen), f"midsurface of {body.name}")
-        try:
-            sheet = _of_faces(body, (), 0.0) if not body.shape.solid else extract(body.shape)
-        except Refused as refused:
-            refusals.append((f"{body.name}: {refused.reason}", refused.remedy))
+    for k, (body, sheet) in enumerate(_all_sheets(chosen, parameters.limit, progress)):
+        progress((k + 1) / len(chosen), f"midsurface of {body.name}")
+        if isinstance(sheet, Refused):
+            refusals.append((f"{body.name}: {sheet.reason}", sheet.remedy))
             continue
         out, more = with_sheet(out, body, sheet)
         notes += more
@@ -45,10 +52,40 @@ def extract_midsurfaces(document: Document, parameters: ExtractMidsurface, progr
         else:
             walls = ", ".join(f"{t:g}" for t in sheet.thicknesses)
             sentence = f"{body.name}: {len(sheet.shape.faces)} walls, {walls} {document.units} thick, {100 * sheet.proof.mass_ratio:.1f} % of the solid's mass."
+            if told := remarks_in_words(sheet):
+                notes.append(f"{body.name}: look at {told}.")
         notes.insert(0, sentence)
     if not made:
         raise Refused(*refusals[0])
     return replace(out, notes=(*notes, *(f"{reason} {remedy}".strip() for reason, remedy in refusals)))
+
+
+def _all_sheets(chosen: list[Body], limit: float, progress: Progress) -> Iterator[tuple[Body, Sheet | Refused]]:
+    """The sheet of each body or why there is none; several are worked out side by side, each in a process that can be stopped."""
+
+    def of(body: Body) -> Sheet | Refused:
+        try:
+            if not body.shape.solid:
+                return _of_faces(body, (), 0.0)
+            made: Sheet = apart(
+                extract, (body.shape,), limit, f"making the midsurface of {body.name}", "Give it more time, or simplify the body first."
+            )
+            return made
+        except Refused as refused:
+            return refused
+
+    progress(0.0, f"midsurface of {chosen[0].name}")
+    if len(chosen) == 1:
+        yield chosen[0], of(chosen[0])
+        return
+    with ThreadPoolExecutor(SIDE_BY_SIDE) as pool:
+        yield from zip(chosen, pool.map(of, chosen), strict=True)
+
+
+def remarks_in_words(sheet: Sheet) -> str:
+    """How many remarks of each kind a sheet has; empty when there is none worth a word."""
+    kinds = [r.kind for r in sheet.remarks if r.kind not in ("unused face",)]
+    return ", ".join(f"{kinds.count(k)} × {words}" for k, words in KINDS.items() if k in kinds)
 
 
 def with_sheet(document: Document, body: Body, sheet: Sheet) -> tuple[Document, list[str]]:

@@ -314,7 +314,7 @@ def update_stale(document: Document, parameters: UpdateStale, progress: Progress
     alive = {b.key for b in document.bodies}
     sheets = [k for k in document.sheets if k in alive and document.basis.get(f"sheet:{k}") != document.geometry_state(k)]
     if sheets:
-        document = extract_midsurfaces(document, ExtractMidsurface(bodies=tuple(sheets)), progress)
+        document = extract_midsurfaces(document, ExtractMidsurface(bodies=tuple(sheets), limit=300.0), progress)
     meshes = [k for k in document.mesh_edges if k in sheets or document.basis.get(f"mesh:{k}") != document.mesh_state(k)]
     if meshes:
         document = mesh_again(document, meshes, progress)
