@@ -9,6 +9,7 @@ import numpy as np
 from kind_rivet.core.document.document import Document
 from kind_rivet.core.mesh.coincident import coincident_groups, duplicate_elements, unused_nodes
 from kind_rivet.core.mesh.topology import flipped_pairs, loops_of, pieces, shell_sides
+from kind_rivet.core.midsurface.remarks import in_words as remarks_in_words
 
 BLOCKING, WARNING, NOTE = "blocking", "warning", "note"
 
@@ -80,6 +81,10 @@ def check(document: Document) -> list[Finding]:
                 elements=tuple(failing.tolist()),
             )
         )
+    for key, sheet in document.meshed.items():
+        told = remarks_in_words(sheet.remarks)
+        if told and any(b.key == key for b in document.bodies) and (mesh.body == key).any():
+            out.append(Finding(WARNING, f"The midsurface of {document.body(key).name} does not stand for all of its solid: {told}."))
     count = connected_pieces(document)
     if count > 1:
         out.append(Finding(WARNING, f"The mesh falls into {count} pieces that are not connected."))

@@ -9,6 +9,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from kind_rivet.core.geometry.carriers import Triple
+from kind_rivet.core.midsurface.hand import Hand
 
 
 @dataclass(frozen=True)
@@ -44,6 +45,26 @@ class Split:
     measures: tuple[float, ...]
     at: Triple
     label: str = ""
+
+
+@dataclass(frozen=True)
+class WallChoice:
+    """A decision by hand about the walls of a body."""
+
+    body: int
+    hand: Hand
+    label: str = ""
+
+
+@dataclass(frozen=True)
+class Bridge:
+    """A strip between two free edges of a sheet, known by their middles and lengths."""
+
+    body: int
+    first: Triple
+    first_length: float
+    second: Triple
+    second_length: float
 
 
 @dataclass(frozen=True)

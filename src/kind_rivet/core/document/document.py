@@ -11,7 +11,18 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from kind_rivet.core.document.changes import HardPoint, Joint, LeftOut, LookedPast, SavedView, Split, WorkingPlane, WorkingPoint
+from kind_rivet.core.document.changes import (
+    Bridge,
+    HardPoint,
+    Joint,
+    LeftOut,
+    LookedPast,
+    SavedView,
+    Split,
+    WallChoice,
+    WorkingPlane,
+    WorkingPoint,
+)
 from kind_rivet.core.errors import Refused
 from kind_rivet.core.geometry.faults import Fault
 from kind_rivet.core.geometry.holes import Hole
@@ -187,6 +198,8 @@ class Document:
     looked_past: tuple[LookedPast, ...] = ()
     splits: tuple[Split, ...] = ()
     hard_points: tuple[HardPoint, ...] = ()
+    wall_choices: tuple[WallChoice, ...] = ()  # what was decided by hand about walls
+    bridges: tuple[Bridge, ...] = ()
     planes: tuple[WorkingPlane, ...] = ()
     points: tuple[WorkingPoint, ...] = ()
     views: tuple[SavedView, ...] = ()
@@ -243,11 +256,12 @@ class Document:
     # -- what depends on what ------------------------------------------------
     def geometry_state(self, body: int) -> str:
         """A word that changes when the midsurface of a body would come out differently."""
-        return self.body(body).fingerprint
+        hands = [c.hand for c in self.wall_choices if c.body == body]
+        return self.body(body).fingerprint + (hashlib.blake2b(repr(hands).encode(), digest_size=6).hexdigest() if hands else "")
 
     def prepare_state(self, body: int) -> str:
         """A word that changes when what is prepared on a body's sheet changes."""
-        lots = (self.left_out, self.looked_past, self.splits, self.hard_points)
+        lots = (self.left_out, self.looked_past, self.splits, self.hard_points, self.bridges)
         mine = sorted(_word(change) for lot in lots for change in lot if change.body == body)
         return f"{self.basis.get(f'sheet:{body}', '')}:{hashlib.blake2b(repr(mine).encode(), digest_size=8).hexdigest()}"
 

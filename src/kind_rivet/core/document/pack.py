@@ -14,14 +14,14 @@ from kind_rivet.core.document import document as doc
 from kind_rivet.core.geometry import carriers, faults, holes, shape
 from kind_rivet.core.mesh.mesh import Mesh
 from kind_rivet.core.meshing import rules, washers
-from kind_rivet.core.midsurface import remarks, sheet
+from kind_rivet.core.midsurface import hand, remarks, sheet
 from kind_rivet.core.quality import limits
 
 _CLASSES: dict[str, type[Any]] = {
     c.__name__: c
     for c in (
         doc.Document, doc.Body, doc.Material, doc.Section, doc.Part, doc.Spider, doc.LumpedMass, doc.Rule, doc.EntitySet, doc.TrailEntry, doc.MeshChoices,
-        changes.LeftOut, changes.LookedPast, changes.Split, changes.HardPoint, changes.WorkingPlane, changes.WorkingPoint, changes.SavedView, changes.Joint,
+        changes.LeftOut, changes.LookedPast, changes.Split, changes.WallChoice, changes.Bridge, hand.Hand, changes.HardPoint, changes.WorkingPlane, changes.WorkingPoint, changes.SavedView, changes.Joint,
         carriers.Carrier, faults.Fault, holes.Hole, shape.Face, shape.Edge, shape.Shape, Mesh, rules.WasherRule, washers.RoundHole, sheet.Sheet, sheet.Proof, sheet.Taper, remarks.Remark, limits.Limit, limits.LimitSheet,
     )
 }  # fmt: skip

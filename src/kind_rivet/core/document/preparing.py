@@ -7,12 +7,14 @@ from dataclasses import replace
 import numpy as np
 from numpy.typing import NDArray
 
-from kind_rivet.core.document.changes import Split
+from kind_rivet.core.document.changes import Bridge, Split
 from kind_rivet.core.document.document import Document
 from kind_rivet.core.errors import Refused
+from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.geometry.faults import dihedral
 from kind_rivet.core.geometry.places import find_edges
 from kind_rivet.core.geometry.recognise import recognise, recognise_edges
+from kind_rivet.core.geometry.ruled import bridged
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.geometry.simplify import look_past
 from kind_rivet.core.geometry.split import split_faces
@@ -27,10 +29,10 @@ def working_shape(document: Document, key: int) -> Shape:
     return sheet.shape if sheet is not None else document.body(key).shape
 
 
-def prepared(document: Document, key: int, must: Split | None = None) -> tuple[Sheet, list[str]]:
+def prepared(document: Document, key: int, must: Split | Bridge | None = None) -> tuple[Sheet, list[str]]:
     """The extracted sheet of a body with all its recipes applied, and what did not go.
 
-    Raises what the split `must` is refused for.
+    Raises what the split or bridge `must` is refused for.
     """
     sheet = document.raw_sheets[key]
     name = document.body(key).name
@@ -65,7 +67,27 @@ def prepared(document: Document, key: int, must: Split | None = None) -> tuple[S
         thickness, tapers = thickness[kept], tuple(tapers[k] for k in kept.tolist())
         if refused_faces:
             notes.append(f"{name}: {refused_faces} edges were not looked past: the region could not be laid flat.")
+    for bridge in document.bridges:
+        if bridge.body == key:
+            try:
+                shape, wall = _bridged(shape, thickness, bridge, _slack(sheet))
+                thickness, tapers = np.append(thickness, wall), (*tapers, None)
+            except Refused as refused:
+                if bridge is must:
+                    raise
+                notes.append(f"{name}: a bridge was not made. {refused.reason}")
     return replace(sheet, shape=shape, thickness=thickness, tapers=tapers if any(tapers) else ()), notes
+
+
+def _bridged(shape: Shape, thickness: Floats, bridge: Bridge, slack: float) -> tuple[Shape, float]:
+    """The sheet with a strip between two of its edges, as thick as its neighbours on average."""
+    places = np.array([bridge.first, bridge.second])
+    edges = find_edges(shape, places, np.array([bridge.first_length, bridge.second_length]), slack=slack)
+    if (edges < 0).any():
+        raise Refused("One of its edges was not found again.", "Choose the edges anew.")
+    a, b = (int(e) for e in edges)
+    wall = float(np.mean([thickness[shape.edge_faces[e][0]] for e in (a, b)]))
+    return bridged(shape, a, b), wall
 
 
 def _slack(sheet: Sheet) -> float:

@@ -14,6 +14,7 @@ from kind_rivet.core.document.document import Document
 from kind_rivet.core.files.sets_json import write_text
 from kind_rivet.core.geometry.first_look import suits
 from kind_rivet.core.mesh.topology import loops_of, shell_sides
+from kind_rivet.core.midsurface.remarks import KINDS
 from kind_rivet.core.quality.shell_metrics import METRICS
 
 
@@ -36,7 +37,8 @@ def report_of(document: Document, seconds: dict[str, float], warnings: list[str]
         midsurface.append({
             "body": document.body(key).name, "way": sheet.way, "thicknesses": sheet.thicknesses, "area": sheet.area, "mass_ratio": p.mass_ratio if p else None, "cover": p.cover if p else None,
             "pieces": p.pieces if p else None, "off_middle_p95": p.off_middle if p else None, "inner_free_length": p.inner_free_length if p else None,
-            "unpaired_faces": list(p.unused_faces) if p else [], "walls": len(sheet.shape.faces),
+            "unpaired_faces": list(p.unused_faces) if p else [], "walls": len(sheet.shape.faces), "plain_ratio": p.plain_ratio if p else None,
+            "tapering_walls": sum(t is not None for t in sheet.tapers), "remarks": [{"kind": KINDS[r.kind], "place": list(r.place), "measure": r.measure} for r in sheet.remarks],
         })  # fmt: skip
     findings = check(document)
     return {

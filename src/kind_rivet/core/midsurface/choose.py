@@ -22,8 +22,8 @@ ACROSS = 0.5  # cosine between a side and a wall's normal from which it runs acr
 SECONDS = 20.0
 
 
-def choose(middles: list[Middle], cuts: list[CutMiddle | None], network: Network, lines: list[Line]) -> set[Cell]:
-    """The cells to keep."""
+def choose(middles: list[Middle], cuts: list[CutMiddle | None], network: Network, lines: list[Line], forced: dict[Cell, bool]) -> set[Cell]:
+    """The cells to keep; those in `forced` are kept or dropped as it says."""
     names: list[Cell] = [(m, c) for m, cut in enumerate(cuts) if cut is not None for c in range(len(cut.cells))]
     number = {name: k for k, name in enumerate(names)}
     if not names:
@@ -43,7 +43,8 @@ def choose(middles: list[Middle], cuts: list[CutMiddle | None], network: Network
             continue
         wall = max(middles[place.middle].around for place in side.at)  # a thin wall must reach through a thick one
         lengths[(lot, bound)] = lengths.get((lot, bound), 0.0) + float(np.linalg.norm(b - a)) * wall
-    kept = _solve(gain, lengths)
+    fixed = {number[cell]: keep for cell, keep in forced.items() if cell in number}
+    kept = _solve(gain, lengths, fixed)
     return {names[k] for k in np.flatnonzero(kept)}
 
 
@@ -70,7 +71,9 @@ def _is_foot(a: Floats, b: Floats, own: set[int], middles: list[Middle]) -> bool
     return False
 
 
-def _solve(gain: NDArray[np.float64], lengths: dict[tuple[tuple[int, ...], tuple[int, ...]], float]) -> NDArray[np.bool_]:
+def _solve(
+    gain: NDArray[np.float64], lengths: dict[tuple[tuple[int, ...], tuple[int, ...]], float], fixed: dict[int, bool]
+) -> NDArray[np.bool_]:
     from scipy.optimize import Bounds, LinearConstraint, milp
     from scipy.sparse import coo_matrix
 
@@ -93,12 +96,15 @@ def _solve(gain: NDArray[np.float64], lengths: dict[tuple[tuple[int, ...], tuple
             row += 1
     cost = np.concatenate((-gain, price))
     whole = np.concatenate((np.ones(n), np.zeros(len(price))))
+    low, high = np.zeros(len(cost)), np.ones(len(cost))
+    for k, keep in fixed.items():
+        low[k] = high[k] = float(keep)
     constraints = []
     if row:
         matrix = coo_matrix((values, (rows, cols)), shape=(row, len(cost))).tocsr()
         constraints.append(LinearConstraint(matrix, lb=0.0))
     result = milp(
-        cost, constraints=constraints, integrality=whole, bounds=Bounds(0, 1), options={"time_limit": SECONDS, "mip_rel_gap": 0.0}
+        cost, constraints=constraints, integrality=whole, bounds=Bounds(low, high), options={"time_limit": SECONDS, "mip_rel_gap": 0.0}
     )
     if result.x is None:
         return np.asarray(gain > 0)

@@ -19,6 +19,7 @@ import numpy as np
 
 from kind_rivet.core.errors import Refused
 from kind_rivet.core.geometry.carriers import Floats
+from kind_rivet.core.geometry.orient import turned_alike
 from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.geometry.simplify import simplify
@@ -26,6 +27,7 @@ from kind_rivet.core.midsurface.cells import cut_up
 from kind_rivet.core.midsurface.choose import choose
 from kind_rivet.core.midsurface.drawing import draw_lines, find_middles
 from kind_rivet.core.midsurface.fields import CarrierField, face_field
+from kind_rivet.core.midsurface.hand import Hand, chosen_pairs, forced, led_on, without_dropped
 from kind_rivet.core.midsurface.middles import Middle
 from kind_rivet.core.midsurface.network import connect
 from kind_rivet.core.midsurface.pairs import find_opposed, find_pairs
@@ -49,8 +51,8 @@ class Crossed:
     lost: int
 
 
-def make_by_crossing(solid: Shape, tree: FacetTree) -> Crossed:
-    """The sheet of a body whose walls meet. Raises `Refused` when no walls are found."""
+def make_by_crossing(solid: Shape, tree: FacetTree, hands: tuple[Hand, ...] = ()) -> Crossed:
+    """The sheet of a body whose walls meet, as decided by hand where it was. Raises `Refused` when no walls are found."""
     joined, _ = simplify(solid)
     whole = joined
     tolerance = 1e-6 * whole.diagonal
@@ -59,15 +61,17 @@ def make_by_crossing(solid: Shape, tree: FacetTree) -> Crossed:
     plain, tunnels = without_tunnels(whole, {f for p in pairs for f in (p.a, p.b)})
     if tunnels:
         whole, tree = plain, FacetTree.over(plain.points, plain.facets)
-        pairs = find_pairs(whole, find_opposed(whole, tree))
+        opposed = find_opposed(whole, tree)
+        pairs = find_pairs(whole, opposed)
+    fields = [face_field(whole, f) for f in range(len(whole.faces))]
+    pairs = chosen_pairs(whole, tree, opposed, pairs, fields, hands)
     if not pairs:
         raise Refused("No wall was found: nothing thin lies opposite anything.", "Mesh this body with solids.")
-    fields = [face_field(whole, f) for f in range(len(whole.faces))]
-    middles = find_middles(whole, pairs, fields, tolerance)
-    lines = draw_lines(whole, tree, middles, fields, tolerance)
+    middles = without_dropped(whole, tree, find_middles(whole, pairs, fields, tolerance), hands)
+    lines = draw_lines(whole, tree, middles, fields, tolerance, led_on(whole, tree, middles, hands))
     cuts = [cut_up(middle, k, lines, tree, whole) for k, middle in enumerate(middles)]
     network = connect(middles, cuts, lines)
-    kept = choose(middles, cuts, network, lines)
+    kept = choose(middles, cuts, network, lines, forced(middles, cuts, hands))
     sewn = sew(middles, cuts, network, lines, kept, tolerance)
     if not len(sewn.shape.faces):
         raise Refused("No wall was found that is wide for its thickness.", "Mesh this body with solids.")
@@ -80,7 +84,9 @@ def make_by_crossing(solid: Shape, tree: FacetTree) -> Crossed:
     tapers = tuple(_taper(m) for m in own)
     thickness = np.array([float(f"{t:.9g}") for t in thickness])
     used = {f for m in own for f in m.sides[0] | m.sides[1]}
-    return Crossed(sewn.shape, thickness, tapers, _before(solid, joined, used), _before(solid, joined, set(tunnels)), sewn.lost)
+    return Crossed(
+        turned_alike(sewn.shape), thickness, tapers, _before(solid, joined, used), _before(solid, joined, set(tunnels)), sewn.lost
+    )
 
 
 def _before(solid: Shape, joined: Shape, faces: set[int]) -> tuple[int, ...]:

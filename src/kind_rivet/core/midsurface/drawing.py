@@ -21,7 +21,7 @@ def find_middles(shape: Shape, pairs: list[Pair], fields: list[Field], tolerance
     """One middle per wall: pairs on the same surface with the same thickness go together."""
     out: list[Middle] = []
     for pair in pairs:
-        made = middle_of(shape, pair.a, pair.b, fields[pair.a], fields[pair.b], pair.wall, pair.middle, tolerance)
+        made = middle_of(shape, pair.a, pair.b, fields[pair.a], fields[pair.b], pair.wall, pair.middle, tolerance, pair.share)
         if made.carrier.kind == "free" and any(_rounding(shape, f, pair.wall) for f in (pair.a, pair.b)):
             continue
         for other in out:
@@ -80,9 +80,11 @@ def neighbours(shape: Shape, middles: list[Middle]) -> set[tuple[int, int]]:
     return out
 
 
-def draw_lines(shape: Shape, solid: FacetTree, middles: list[Middle], fields: list[Field], tolerance: float) -> list[Line]:
-    """Every line on every middle; each middle learns the numbers of its lines."""
-    close = neighbours(shape, middles)
+def draw_lines(
+    shape: Shape, solid: FacetTree, middles: list[Middle], fields: list[Field], tolerance: float, meeting: set[tuple[int, int]]
+) -> list[Line]:
+    """Every line on every middle; each middle learns the numbers of its lines. `meeting`: pairs that meet though they are not near."""
+    close = neighbours(shape, middles) | meeting
     for m, middle in enumerate(middles):
         middle.near = tuple(sorted({k for pair in close if m in pair for k in pair} - {m}))
         middle.around = max([middle.wall] + [middles[k].wall for k in middle.near])

@@ -12,6 +12,7 @@ from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.geometry.simplify import simplify
 from kind_rivet.core.midsurface.crossing import make_by_crossing
+from kind_rivet.core.midsurface.hand import Hand
 from kind_rivet.core.midsurface.offset_side import make_by_offset
 from kind_rivet.core.midsurface.sheet import Proof, Sheet
 from kind_rivet.core.midsurface.verify import proved
@@ -22,7 +23,7 @@ LEAST_SHARE = 0.3  # of the solid's surface that must belong to walls
 LEAST_WIDTH = 1.5  # mean width of the sheet in walls, 2 area / border length
 
 
-def extract(solid: Shape) -> Sheet:
+def extract(solid: Shape, hands: tuple[Hand, ...] = ()) -> Sheet:
     """Midsurface of a thin-walled solid, proved against it.
 
     Uniform bent sheet goes by offsetting one side; where that does not stand up to its
@@ -31,16 +32,18 @@ def extract(solid: Shape) -> Sheet:
     """
     tree = FacetTree.over(solid.points, solid.facets)
     sheet: Sheet | None = None
-    with contextlib.suppress(Refused):
-        sheet = _by_offset(solid, tree)
+    if not hands:
+        with contextlib.suppress(Refused):
+            sheet = _by_offset(solid, tree)
     if sheet is None or not _whole(sheet):
         try:
-            other = _by_crossing(solid, tree)
+            other = _by_crossing(solid, tree, hands)
             sheet = other if sheet is None or _whole(other) else sheet
         except Refused:
             if sheet is None:
                 raise
-    _must_be_thin(sheet, solid)
+    if not hands:  # who decides by hand knows what is a wall
+        _must_be_thin(sheet, solid)
     return sheet
 
 
@@ -61,8 +64,8 @@ def _by_offset(solid: Shape, tree: FacetTree) -> Sheet:
     return replace(sheet, remarks=tuple(r for r in sheet.remarks if not r.edges))  # edges have other numbers now
 
 
-def _by_crossing(solid: Shape, tree: FacetTree) -> Sheet:
-    made = make_by_crossing(solid, tree)
+def _by_crossing(solid: Shape, tree: FacetTree, hands: tuple[Hand, ...] = ()) -> Sheet:
+    made = make_by_crossing(solid, tree, hands)
     sheet = Sheet(made.shape, made.thickness, CROSSING, None, made.tapers if any(made.tapers) else ())
     return proved(solid, tree, sheet, list(made.sides), made.tunnels)
 

@@ -49,6 +49,7 @@ class Middle:
     samples: Floats
     around: float = 0.0  # thickest wall near by
     near: tuple[int, ...] = ()  # the middles near by
+    least_reach: float = 0.0
     lines: list[int] = dataclasses.field(default_factory=list)
 
     def place(self, uv: Floats) -> Floats:
@@ -76,7 +77,7 @@ class Middle:
     @property
     def reach(self) -> float:
         """How far beyond the wall itself lines are looked for."""
-        return 3.0 * self.around
+        return max(3.0 * self.around, self.least_reach)
 
     @property
     def uniform(self) -> bool:

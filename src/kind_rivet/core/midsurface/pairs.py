@@ -45,6 +45,7 @@ class Pair:
     wall: float
     weight: float  # opposed area, mean of both sides
     middle: Floats
+    share: float = 0.5  # how deep under face a the sheet lies, in walls
 
 
 def find_opposed(shape: Shape, tree: FacetTree) -> Opposed:

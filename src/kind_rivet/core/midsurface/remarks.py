@@ -33,6 +33,12 @@ class Remark:
     edges: tuple[int, ...] = ()
 
 
+def in_words(remarks: tuple[Remark, ...]) -> str:
+    """How many remarks there are of each kind; faces not used and corners not covered are not worth a word."""
+    kinds = [r.kind for r in remarks if r.kind not in ("unused face", "bare")]
+    return ", ".join(f"{kinds.count(k)} × {words}" for k, words in KINDS.items() if k in kinds)
+
+
 def remarks_on(
     solid: Shape,
     tree: FacetTree,

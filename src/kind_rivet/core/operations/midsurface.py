@@ -15,7 +15,7 @@ from kind_rivet.core.errors import Refused
 from kind_rivet.core.geometry.weld import subshape
 from kind_rivet.core.guard import apart
 from kind_rivet.core.midsurface.extract import extract
-from kind_rivet.core.midsurface.remarks import KINDS
+from kind_rivet.core.midsurface.remarks import in_words
 from kind_rivet.core.midsurface.sheet import Sheet
 from kind_rivet.core.operations.registry import Parameters, Progress, operation
 
@@ -39,7 +39,7 @@ def extract_midsurfaces(document: Document, parameters: ExtractMidsurface, progr
     notes: list[str] = []
     refusals: list[tuple[str, str]] = []
     made = 0
-    for k, (body, sheet) in enumerate(_all_sheets(chosen, parameters.limit, progress)):
+    for k, (body, sheet) in enumerate(_all_sheets(document, chosen, parameters.limit, progress)):
         progress((k + 1) / len(chosen), f"midsurface of {body.name}")
         if isinstance(sheet, Refused):
             refusals.append((f"{body.name}: {sheet.reason}", sheet.remedy))
@@ -52,7 +52,7 @@ def extract_midsurfaces(document: Document, parameters: ExtractMidsurface, progr
         else:
             walls = ", ".join(f"{t:g}" for t in sheet.thicknesses)
             sentence = f"{body.name}: {len(sheet.shape.faces)} walls, {walls} {document.units} thick, {100 * sheet.proof.mass_ratio:.1f} % of the solid's mass."
-            if told := remarks_in_words(sheet):
+            if told := in_words(sheet.remarks):
                 notes.append(f"{body.name}: look at {told}.")
         notes.insert(0, sentence)
     if not made:
@@ -60,15 +60,20 @@ def extract_midsurfaces(document: Document, parameters: ExtractMidsurface, progr
     return replace(out, notes=(*notes, *(f"{reason} {remedy}".strip() for reason, remedy in refusals)))
 
 
-def _all_sheets(chosen: list[Body], limit: float, progress: Progress) -> Iterator[tuple[Body, Sheet | Refused]]:
+def _all_sheets(document: Document, chosen: list[Body], limit: float, progress: Progress) -> Iterator[tuple[Body, Sheet | Refused]]:
     """The sheet of each body or why there is none; several are worked out side by side, each in a process that can be stopped."""
 
     def of(body: Body) -> Sheet | Refused:
         try:
             if not body.shape.solid:
                 return _of_faces(body, (), 0.0)
+            hands = tuple(c.hand for c in document.wall_choices if c.body == body.key)
             made: Sheet = apart(
-                extract, (body.shape,), limit, f"making the midsurface of {body.name}", "Give it more time, or simplify the body first."
+                extract,
+                (body.shape, hands),
+                limit,
+                f"making the midsurface of {body.name}",
+                "Give it more time, or simplify the body first.",
             )
             return made
         except Refused as refused:
@@ -80,12 +85,6 @@ def _all_sheets(chosen: list[Body], limit: float, progress: Progress) -> Iterato
         return
     with ThreadPoolExecutor(SIDE_BY_SIDE) as pool:
         yield from zip(chosen, pool.map(of, chosen), strict=True)
-
-
-def remarks_in_words(sheet: Sheet) -> str:
-    """How many remarks of each kind a sheet has; empty when there is none worth a word."""
-    kinds = [r.kind for r in sheet.remarks if r.kind not in ("unused face",)]
-    return ", ".join(f"{kinds.count(k)} × {words}" for k, words in KINDS.items() if k in kinds)
 
 
 def with_sheet(document: Document, body: Body, sheet: Sheet) -> tuple[Document, list[str]]:

@@ -39,7 +39,7 @@ class Operation:
 
 
 _REGISTRY: dict[str, Operation] = {}
-_MODULES = ("part", "build", "holes", "regions", "bodies", "revision", "midsurface", "shells", "mixed", "quality", "sets")
+_MODULES = ("part", "build", "holes", "regions", "bodies", "revision", "midsurface", "walls", "gauge", "shells", "mixed", "quality", "sets")
 
 
 def operation(
