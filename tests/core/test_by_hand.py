@@ -51,8 +51,8 @@ def test_a_side_and_a_share_of_the_wall(t_part: Document) -> None:
     bottom = face_near(shape, (40.0, 5.0, 0.0))
     d = perform(t_part, "midsurface.pair", {"body": 1, "first": bottom, "share": 0.0})
     heights = d.sheets[1].shape.points[:, 2]
-    assert heights.min() == pytest.approx(0.0, abs=1e-9)
-    assert d.sheets[1].area == pytest.approx(80 * 40 + 80 * 22)
+    assert heights.min() == pytest.approx(0.0, abs=1e-3)
+    assert d.sheets[1].area == pytest.approx(80 * 40 + 80 * 22, rel=1e-4)
     with pytest.raises(Refused):
         perform(t_part, "midsurface.pair", {"body": 1, "first": bottom, "second": bottom})
     with pytest.raises(Refused):

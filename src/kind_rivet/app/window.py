@@ -316,9 +316,10 @@ class MainWindow(QMainWindow):
     def card_changed(self) -> None:
         """Another card is open: the Stage shows what it works on."""
         wanted = bool(getattr(self.kit.open_card, "on_sheet", False))
-        if wanted != self.look.on_sheet:
-            self.look.on_sheet = wanted
-            if self.look.stop == "prepare":
+        solid = bool(getattr(self.kit.open_card, "on_solid", False))
+        if wanted != self.look.on_sheet or solid != self.look.on_solid:
+            self.look.on_sheet, self.look.on_solid = wanted, solid
+            if self.look.stop in ("prepare", "midsurface"):
                 self.selection.clear()
                 self.redraw()
         self.live.overlays()

@@ -22,10 +22,10 @@ from PySide6.QtWidgets import (
 
 from kind_rivet.app.kit.card import Card, OperationCard
 from kind_rivet.app.kit.form import NumberField
-from kind_rivet.app.kit.gather import GatherCard, Slot
 from kind_rivet.app.kit.looking import MeasureCard, ViewsCard
 from kind_rivet.app.kit.preparing import FaultsCard, RevisionCard
-from kind_rivet.app.kit.tools import faces, part_tools, prepare_tools
+from kind_rivet.app.kit.tools import part_tools, prepare_tools
+from kind_rivet.app.kit.walls import ProofCard, wall_tools
 from kind_rivet.app.theme import number
 from kind_rivet.core.document.document import Document
 from kind_rivet.core.errors import Refused
@@ -151,31 +151,6 @@ class LeftOutCard(Card):
         if item is not None:
             body, centre = item.data(Qt.ItemDataRole.UserRole)
             self.window_.session.do("prepare.take_back", {"body": body, "centre": centre})
-
-
-class ProofCard(Card):
-    """The weigh-in and the other proofs of each midsurface."""
-
-    def __init__(self, window: MainWindow) -> None:
-        super().__init__(window, "Proof", "Each midsurface measured against its solid.")
-        self.words = QLabel()
-        self.words.setWordWrap(True)
-        self.rows.addWidget(self.words)
-
-    def refresh(self) -> None:
-        document = self.window_.session.shown
-        out = []
-        for key, sheet in document.sheets.items():
-            p = sheet.proof
-            if p is None:
-                out.append(f"<b>{document.body(key).name}</b>: {sheet.way}, nothing to prove it against.")
-                continue
-            out.append(
-                f"<b>{document.body(key).name}</b> by {sheet.way}<br>Weigh-in: {100 * p.mass_ratio:.2f} % of the solid<br>Cover: {100 * p.cover:.1f} % of its volume<br>"
-                f"Off the middle: {100 * p.off_middle:.2f} % of the wall (95th percentile)<br>Free edges inside the solid: {p.inner_free_length:.2f} {document.units}<br>"
-                f"Pieces: {p.pieces} · unused faces: {len(p.unused_faces)}"
-            )
-        self.words.setText("<br><br>".join(out) or "No midsurface yet.")
 
 
 class MeshCard(OperationCard):
@@ -534,6 +509,10 @@ def make_cards(window: MainWindow) -> dict[str, list[Card]]:
     def bodies(document: Document) -> dict[str, Any]:
         return {"bodies": sel.items if sel.kind == "body" else []}
 
+    def solid(document: Document) -> dict[str, Any]:
+        chosen = [b for b in sel.items if sel.kind == "body"] or [b.key for b in document.bodies if b.shape.solid]
+        return {"body": chosen[-1]} if chosen else {}
+
     materials = {"material": [m.name for m in window.session.document.materials]}
     return {
         "part": [OpenCard(window), FirstLookCard(window), MeasureCard(window), ViewsCard(window), *part_tools(window), OperationCard(window, ops["part.faces_from_mesh"])],
@@ -541,9 +520,9 @@ def make_cards(window: MainWindow) -> dict[str, list[Card]]:
             FaultsCard(window), OperationCard(window, ops["prepare.leave_out_holes"], skip={"bodies"}), LeftOutCard(window),
             *prepare_tools(window), RevisionCard(window),
         ],
-        "midsurface": [OperationCard(window, ops["midsurface.extract"], picks=bodies, lens="body", hint="Nothing chosen means all bodies."), ProofCard(window),
-            GatherCard(window, "midsurface.take_faces", (Slot("Faces", "face", faces, many=True),), at_once=False)],
-        "mesh": [MeshCard(window), DivisionsCard(window), OperationCard(window, ops["mesh.update"])],
+        "midsurface": [OperationCard(window, ops["midsurface.extract"], picks=bodies, lens="body", hint="Nothing chosen means all bodies."), ProofCard(window), *wall_tools(window)],
+        "mesh": [MeshCard(window), DivisionsCard(window), OperationCard(window, ops["mesh.update"]),
+            OperationCard(window, ops["mesh.refresh_thickness"], picks=solid, lens="body", skip={"body", "elements"}, hint="Choose the solid; all shells of it are measured.")],
         "mixed": [
             OperationCard(window, ops["mixed.material"], picks=bodies, lens="body", choices=materials, hint="Nothing chosen means all bodies."),
             OperationCard(window, ops["mixed.beams_along"], picks=edges, lens="edge", choices=materials, skip={"body", "edges"}),

@@ -181,6 +181,10 @@ class ChoiceCard(Card):
     def on_sheet(self) -> bool:
         return bool(getattr(self.inner, "on_sheet", False))
 
+    @property
+    def on_solid(self) -> bool:
+        return bool(getattr(self.inner, "on_solid", False))
+
     def choose(self, name: str) -> None:
         """Switch to the operation of this name."""
         self.combo.setCurrentIndex(list(self.ways).index(name))

@@ -34,6 +34,8 @@ class Look:
     hidden: set[str] = field(default_factory=set)
     only_elements: np.ndarray | None = None
     on_sheet: bool = False  # in Prepare: show the sheets, because the open card works on them
+    on_solid: bool = False  # in Midsurface: show the bodies, because the open card works on their sides
+    pointed: tuple[Floats, str] | None = None  # a place to look at, with a word
     section: tuple[Floats, Floats] | None = None  # origin and normal: what lies behind it is shown
 
 
@@ -53,7 +55,7 @@ def dress(document: Document, look: Look, proposed: bool, selection: Selection) 
     """Actors for a document at a stop."""
     stop = STOPS.index(look.stop)
     shows_mesh = stop >= 3 and bool(document.mesh.elements)
-    shows_sheets = (stop >= 2 or (stop == 1 and look.on_sheet)) and bool(document.sheets)
+    shows_sheets = ((stop >= 2 and not (stop == 2 and look.on_solid)) or (stop == 1 and look.on_sheet)) and bool(document.sheets)
     rough: list[tuple[vtkActor, vtkActor]] = []
     actors: list[vtkActor] = []
     lines: list[vtkActor] = []
@@ -69,6 +71,10 @@ def dress(document: Document, look: Look, proposed: bool, selection: Selection) 
         meshed = shows_mesh and bool((document.mesh.body == body.key).any())
         if sheet is not None and shows_sheets and not meshed:
             values = sheet.thickness
+            if look.style == "thick" and values.max(initial=0.0) > 0:
+                actors.append(scene.actor(scene.thick_sheet(sheet), body.colour))
+                actors += scene.body_actors(body.shape, body.colour, 0.14)[0]
+                continue
             if look.stop == "midsurface" or look.colour == "thickness":
                 tints = _thickness_colours(values, legend, document.units)
                 actors += scene.sheet_actors(sheet.shape, body.colour, by_face=tints)
@@ -76,6 +82,8 @@ def dress(document: Document, look: Look, proposed: bool, selection: Selection) 
                 actors += scene.sheet_actors(sheet.shape, body.colour)
             if (COPPER, "free edge") not in legend:
                 legend += [(COPPER, "free edge"), (INK, "joined edge")]
+            if (FOCUS, "joint of walls") not in legend and any(len(f) > 2 for f in sheet.shape.edge_faces):
+                legend.append((FOCUS, "joint of walls"))
         if sheet is None or not shows_sheets or (look.style == "see-through"):
             ghost = (sheet is not None and shows_sheets) or meshed
             made, stand_in = scene.body_actors(body.shape, body.colour, 0.18 if ghost or look.style == "see-through" else 1.0)
@@ -97,6 +105,8 @@ def dress(document: Document, look: Look, proposed: bool, selection: Selection) 
         ]
     if look.stop == "part":
         labels += _first_look(document)
+    if look.pointed is not None and look.stop == "midsurface":
+        labels.append((look.pointed[0], look.pointed[1], FAILING))
     actors += _selected(document, selection, shows_mesh, shows_sheets or shows_mesh)
     if look.section is not None:
         plane = vtkPlane()

@@ -55,6 +55,8 @@ class Live:
     def on_sheet(self) -> bool:
         """Does the Stage show sheets (or their mesh) instead of the bodies?"""
         look = self.window.look
+        if look.stop == "midsurface":
+            return not look.on_solid
         return look.stop not in ("part", "prepare") or (look.stop == "prepare" and look.on_sheet)
 
     # -- hover -----------------------------------------------------------------------

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import itertools
+
 import numpy as np
 from numpy.typing import NDArray
 from vtkmodules.util.numpy_support import numpy_to_vtk, numpy_to_vtkIdTypeArray
@@ -16,6 +18,7 @@ from kind_rivet.core.geometry.coarse import coarse
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.mesh.kinds import BEAM, KINDS
 from kind_rivet.core.mesh.mesh import Mesh
+from kind_rivet.core.midsurface.sheet import Sheet
 
 GRADE = np.array([rgb(SOUND), rgb(UNEASY), rgb(FAILING)])
 PALE, DEEP = np.array(rgb("#F2EEE2")), np.array(rgb("#1F5A63"))
@@ -208,6 +211,26 @@ def spider_actors(document: Document) -> list[vtkActor]:
     if not legs:
         return []
     return [actor(poly(document.mesh.points, [np.array(legs, np.int64)], lines=True), FOCUS, 1.0, 1.6, lit=False, lift=-2.0)]
+
+
+def thick_sheet(sheet: Sheet) -> vtkPolyData:
+    """A sheet drawn with its walls' real thickness: facets on both sides and rims at free edges."""
+    shape = sheet.shape
+    corner = shape.points[shape.facets].reshape(-1, 3)
+    normal = shape.normals.reshape(-1, 3)
+    half = sheet.thickness_at(corner, np.repeat(shape.facet_face, 3).astype(np.int64))[:, None] / 2 * normal
+    row = np.arange(len(corner)).reshape(-1, 3)
+    n = len(corner)
+    rims = []
+    for edge, beside in zip(shape.edges, shape.edge_faces, strict=True):
+        if len(beside) != 1:
+            continue
+        for a, b in itertools.pairwise(edge.nodes.tolist()):
+            facet = shape.segment_faces[(a, b) if a < b else (b, a)][0]
+            nodes = shape.facets[facet].tolist()
+            i, j = 3 * facet + nodes.index(a), 3 * facet + nodes.index(b)
+            rims.append((i, j, j + n, i + n))
+    return poly(np.vstack((corner + half, corner - half)), [row, row[:, ::-1] + n, np.array(rims, np.int64).reshape(-1, 4)])
 
 
 def thick_shells(mesh: Mesh) -> vtkPolyData:

@@ -9,6 +9,7 @@ from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.midsurface.fields import Field, settle
 from kind_rivet.core.midsurface.middles import Middle, middle_of
+from kind_rivet.core.midsurface.offset_side import smooth_edge
 from kind_rivet.core.midsurface.pairs import Pair
 from kind_rivet.core.midsurface.steps import find_steps
 from kind_rivet.core.midsurface.traces import Line, away_from, contact_field, crossing, outlines, prolonged
@@ -258,7 +259,7 @@ def bend_lines(shape: Shape, middles: list[Middle]) -> tuple[list[Line], set[tup
     linked: set[tuple[int, int]] = set()
     found: dict[tuple[int, int], list[Floats]] = {}
     for e, faces in enumerate(shape.edge_faces):
-        if len(faces) != 2 or faces[0] == faces[1]:
+        if len(faces) != 2 or faces[0] == faces[1] or not (faces[0] in owner and faces[1] in owner and smooth_edge(shape, e)):
             continue
         for a in owner.get(faces[0], ()):
             for b in owner.get(faces[1], ()):

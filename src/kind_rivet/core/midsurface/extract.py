@@ -30,6 +30,8 @@ def extract(solid: Shape, hands: tuple[Hand, ...] = ()) -> Sheet:
     tests, the middles of all walls are cut by one another. Raises `Refused` with the reason
     when neither gives a sheet that can be shown.
     """
+    if solid.volume < 0:  # turned inside out
+        solid = replace(solid, facets=solid.facets[:, [0, 2, 1]], normals=-solid.normals[:, [0, 2, 1]])
     tree = FacetTree.over(solid.points, solid.facets)
     sheet: Sheet | None = None
     if not hands:

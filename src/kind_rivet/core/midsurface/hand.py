@@ -16,6 +16,7 @@ from kind_rivet.core.midsurface.middles import Between, Middle
 from kind_rivet.core.midsurface.network import Cell
 from kind_rivet.core.midsurface.pairs import Opposed, Pair
 
+HAIR = 1e-4  # walls
 KINDS = ("pair", "drop", "meet", "keep", "leave")
 
 
@@ -44,7 +45,7 @@ def chosen_pairs(
         a = _face_at(shape, tree, hand.places[0])
         known = [p for p in out if a in (p.a, p.b)]
         if len(hand.places) == 1 and known:  # one side: all walls under it
-            turned = [replace(p, a=a, b=p.b if p.a == a else p.a, share=hand.share) for p in known]
+            turned = [replace(p, a=a, b=p.b if p.a == a else p.a, share=_inside(hand.share)) for p in known]
             out = [*turned, *(p for p in out if a not in (p.a, p.b))]
             continue
         b = _face_at(shape, tree, hand.places[1]) if len(hand.places) > 1 else _partner(opposed, a)
@@ -59,7 +60,7 @@ def chosen_pairs(
         if wall <= 0:
             raise Refused("Nothing of the body lies between these two faces.", "Choose two faces that lie opposite each other.")
         out = [p for p in out if {p.a, p.b} != {a, b}]
-        out.insert(0, Pair(a, b, wall, float(opposed.weight[mine].sum() / 2) if mine.any() else wall**2, middle, hand.share))
+        out.insert(0, Pair(a, b, wall, float(opposed.weight[mine].sum() / 2) if mine.any() else wall**2, middle, _inside(hand.share)))
     return out
 
 
@@ -116,6 +117,11 @@ def wall_at(shape: Shape, tree: FacetTree, middles: list[Middle], place: Floats)
     if not away or min(away)[0] > 3 * middles[min(away)[1]].wall:
         raise Refused("There is no wall at this place.", "Choose a side of a wall, or the wall on the midsurface.")
     return min(away)[1]
+
+
+def _inside(share: float) -> float:
+    """A sheet on a side itself is drawn a hair inside, so that it can be told what is inside the solid."""
+    return float(np.clip(share, HAIR, 1 - HAIR))
 
 
 def _gap(middle: Middle, place: Floats) -> float:

@@ -54,6 +54,8 @@ def find_steps(middles: list[Middle], close: set[tuple[int, int]], lines: list[L
 
 def _over(middle: Middle, other: Middle, here: Floats, line: Line) -> bool:
     """Does the other wall have its middle a little above or below a riser, and parallel?"""
+    if middle.carrier.kind == other.carrier.kind == "plane" and abs(middle.carrier.array[3:6] @ other.carrier.array[3:6]) < PARALLEL:
+        return False
     there, left = settle(here, [other.field, *line.fields])
     wall = max(middle.wall, other.wall)
     parallel = np.abs(np.einsum("ij,ij->i", middle.normal(there), other.normal(there)))

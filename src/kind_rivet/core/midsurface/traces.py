@@ -290,6 +290,11 @@ def prolonged(line: Line, middle: Middle, number: int, solid: FacetTree, shape: 
         first, left = settle((tip + 0.05 * middle.wall * direction)[None], both)
         if left[0] > 0.01 * middle.wall or not inside(first, solid, shape)[0]:
             continue
+        if len(line.points) == 2:  # straight: as far as the solid goes
+            far, _ = solid.cast(first, direction[None])
+            points = np.array([tip, tip + min(float(far[0]) + h, length) * direction])
+            out.append(Line("prolong", points, line.fields, (number,), line.face))
+            continue
         for k in range(int(np.ceil(length / h))):
             nxt, left = settle((chain[-1] + h * direction)[None], both)
             step = nxt[0] - chain[-1]

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import io
-from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -156,10 +155,7 @@ def facet_shape(shape: Any, deflection: float = DEFLECTION, angle: float = ANGLE
     )
     if not np.isfinite(xyz).all():
         raise Refused("The geometry holds coordinates that are no numbers.", "Export the part again.")
-    made = _without_unused(Shape(xyz, facets[whole], owner[whole], normals[whole], tuple(face_list), edge_list, solid))
-    if solid and len(made.facets) and made.volume < 0:  # a solid turned inside out
-        made = replace(made, facets=made.facets[:, [0, 2, 1]], normals=-made.normals[:, [0, 2, 1]])
-    return made
+    return _without_unused(Shape(xyz, facets[whole], owner[whole], normals[whole], tuple(face_list), edge_list, solid))
 
 
 def _size_of(shape: Any) -> float:
