@@ -16,11 +16,14 @@ from kind_rivet.app.kit.card import Card, OperationCard
 from kind_rivet.app.kit.gather import ChoiceCard, GatherCard
 from kind_rivet.app.kit.looking import MeasureCard, ViewsCard
 from kind_rivet.app.kit.preparing import FaultsCard, RevisionCard
+from kind_rivet.app.kit.walls import ProofCard
 from kind_rivet.core.document.document import Document
 from kind_rivet.core.operations import perform
 from tests.app.conftest import Driver, MainWindow, apply_theme
 from tests.conftest import EXAMPLES
 from tests.core.test_bodies import with_boxes
+from tests.core.test_by_hand import document_of
+from tests.thin_parts import box, cylinder, fused
 
 pytestmark = pytest.mark.window
 CTRL = Qt.KeyboardModifier.ControlModifier
@@ -83,6 +86,12 @@ USES = [
     Use(2, "Cut bodies", "prepare.sector", [[(20, 20, 2)], [(75, 80, 0)]], lambda a, b: b.bodies[0].shape.volume < a.bodies[0].shape.volume, {"origin": "20, 0, 0"}),
     Use(2, "Join bodies", "prepare.join", [[]], lambda a, b: b.joined == ((1, 2),), {}),
     Use(2, "Join bodies", "prepare.stitch", [[(30, 63, 0)]], lambda a, b: len(b.bodies) == len(a.bodies), {}, "strip"),
+    Use(3, "Walls by hand", "midsurface.pair", [[(40, 5, 2)], []], lambda a, b: b.wall_choices[-1].hand.share == 0.25, {"share": "0.25"}, "ribs"),
+    Use(3, "Walls by hand", "midsurface.drop_wall", [[(40, 20, 22)]], lambda a, b: b.sheets[1].area < 0.8 * a.sheets[1].area, {}, "ribs"),
+    Use(3, "Walls by hand", "midsurface.extend", [[(40, 5, 2)], [(40, 20, 22)]], lambda a, b: len(b.wall_choices) == 1, {}, "ribs"),
+    Use(3, "Walls by hand", "midsurface.keep_piece", [[(40, 5, 1)]], lambda a, b: b.sheets[1].area == pytest.approx(a.sheets[1].area), {}, "ribs"),
+    Use(3, "Walls by hand", "midsurface.trim_piece", [[(40, 5, 1)]], lambda a, b: b.sheets[1].area < a.sheets[1].area - 1000, {}, "ribs"),
+    Use(3, "Walls by hand", "midsurface.bridge", [[(1, 15, 20), (39, 15, 20)]], lambda a, b: len(b.sheets[1].shape.faces) == 4, {}, "channel"),
     Use(3, "Take faces as they are", "", [[(30, 20, 2)]], lambda a, b: b.sheets[1].thicknesses == [2.0], {"thickness": "2"}),
 ]  # fmt: skip
 
@@ -92,9 +101,12 @@ def starts() -> dict[str, Document]:
     slivers = perform(Document(), "part.open", {"path": str(EXAMPLES / "sliver_tray.step")})
     slivers = perform(slivers, "midsurface.take_faces", {"body": 1, "thickness": 1.5})
     d = plates()
+    ribs = perform(document_of(fused(box(0, 0, 0, 80, 40, 2), [box(0, 19, 0, 80, 2, 22)])), "midsurface.extract", {})
+    channel = document_of(fused(box(0, 0, 0, 40, 30, 2), [box(0, 0, 0, 2, 30, 20), box(38, 0, 0, 2, 30, 20)]))
     strip = perform(d, "build.extrude", {"curve": 3, "direction": (0, 1, 0), "length": 5})
     return {
         "plates": d, "slivers": replace(slivers, choices=replace(slivers.choices, size=5.0)), "strip": strip,
+        "ribs": ribs, "channel": perform(channel, "midsurface.extract", {}),
         "cover": perform(Document(), "part.open", {"path": str(EXAMPLES / "ribbed_cover.step")}),
     }  # fmt: skip
 
@@ -187,6 +199,34 @@ def test_findings_lead_to_their_place_and_remedies_are_one_click(driver: Driver,
     driver.click(driver.button("Give back", past))
     driver.wait(lambda: session.document is not before)
     assert len(session.document.looked_past) < entries
+
+
+def test_the_proof_leads_to_what_no_wall_stands_for(driver: Driver) -> None:
+    lump = document_of(fused(box(0, 0, 0, 100, 60, 2), [box(0, 0, 0, 30, 60, 40), cylinder((70, 30, 1), (0, 0, 1), 4, 20)]))
+    begin(driver, perform(lump, "midsurface.extract", {}), 3)
+    card = driver.card("Proof")
+    assert isinstance(card, ProofCard)
+    kinds = [card.list.item(k).text().split("  ")[0] for k in range(card.list.count())]
+    assert {"not thin", "edge inside the solid"} <= set(kinds)
+    for word in ("not thin", "edge inside the solid"):
+        item = card.list.item(kinds.index(word))
+        QTest.mouseClick(card.list.viewport(), Qt.MouseButton.LeftButton, pos=card.list.visualItemRect(item).center())
+        assert any(text == word for _, text, _ in driver.window.stage.labels)
+        assert card.meaning.text()
+    assert driver.window.selection.kind == "edge"
+    driver.window.set_style("thick")  # drawn with thickness over the see-through solid
+    assert driver.window.stage.grab().toImage().pixelColor(400, 300).isValid()
+    driver.card("Walls by hand")
+    assert not any(text == "not thin" for _, text, _ in driver.window.stage.labels)
+
+
+def test_decisions_about_walls_are_taken_back_from_their_list(driver: Driver, starts: dict[str, Document]) -> None:
+    d = perform(starts["ribs"], "midsurface.trim_piece", {"body": 1, "place": (40.0, 5.0, 1.0)})
+    begin(driver, d, 3)
+    card = driver.card("Walls by hand")
+    driver.click(driver.button("Take back", card))
+    driver.wait(lambda: not driver.window.session.document.wall_choices)
+    assert driver.window.session.document.sheets[1].area == pytest.approx(starts["ribs"].sheets[1].area)
 
 
 def test_what_was_chosen_for_another_tool_is_not_proposed_unasked(driver: Driver, starts: dict[str, Document]) -> None:

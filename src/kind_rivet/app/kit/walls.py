@@ -25,6 +25,7 @@ MEANING = {
     "inner edge": "A wall ends here inside the solid: extend it, keep a piece, or bridge.",
     "piece": "This wall hangs on nothing: extend it or bridge to it.",
     "unused face": "This face belongs to no wall and borders none.",
+    "lost": "Lines cross on this wall, so it could not be made: trim or drop it, or mesh it with solids.",
     "tunnel": "A hole drilled along the wall was looked past.",
 }
 

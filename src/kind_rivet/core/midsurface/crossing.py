@@ -18,7 +18,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from kind_rivet.core.errors import Refused
-from kind_rivet.core.geometry.carriers import Floats
+from kind_rivet.core.geometry.carriers import Floats, Triple
 from kind_rivet.core.geometry.orient import turned_alike
 from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.geometry.shape import Shape
@@ -40,7 +40,7 @@ from kind_rivet.core.midsurface.tunnels import without_tunnels
 class Crossed:
     """A sheet sewn from crossing middles: thickness and taper of each face, the solid's faces that are sides, and holes filled.
 
-    lost : how many faces of the sheet could not be made
+    lost : places of faces of the sheet that could not be made
     """
 
     shape: Shape
@@ -48,7 +48,7 @@ class Crossed:
     tapers: tuple[Taper | None, ...]
     sides: tuple[int, ...]
     tunnels: tuple[int, ...]
-    lost: int
+    lost: tuple[Triple, ...]
 
 
 def make_by_crossing(solid: Shape, tree: FacetTree, hands: tuple[Hand, ...] = ()) -> Crossed:

@@ -14,6 +14,7 @@ from kind_rivet.core.geometry.simplify import simplify
 from kind_rivet.core.midsurface.crossing import make_by_crossing
 from kind_rivet.core.midsurface.hand import Hand
 from kind_rivet.core.midsurface.offset_side import make_by_offset
+from kind_rivet.core.midsurface.remarks import Remark
 from kind_rivet.core.midsurface.sheet import Proof, Sheet
 from kind_rivet.core.midsurface.verify import proved
 from kind_rivet.core.midsurface.walls import measure_walls
@@ -69,7 +70,8 @@ def _by_offset(solid: Shape, tree: FacetTree) -> Sheet:
 def _by_crossing(solid: Shape, tree: FacetTree, hands: tuple[Hand, ...] = ()) -> Sheet:
     made = make_by_crossing(solid, tree, hands)
     sheet = Sheet(made.shape, made.thickness, CROSSING, None, made.tapers if any(made.tapers) else ())
-    return proved(solid, tree, sheet, list(made.sides), made.tunnels)
+    sheet = proved(solid, tree, sheet, list(made.sides), made.tunnels)
+    return replace(sheet, remarks=(*(Remark("lost", place) for place in made.lost), *sheet.remarks))
 
 
 def _whole(sheet: Sheet) -> bool:

@@ -9,7 +9,7 @@ import numpy as np
 import shapely
 from numpy.typing import NDArray
 
-from kind_rivet.core.geometry.carriers import FREE, Floats, fit_curve, unit
+from kind_rivet.core.geometry.carriers import FREE, Floats, Triple, fit_curve, triple, unit
 from kind_rivet.core.geometry.shape import Edge, Face, Shape
 from kind_rivet.core.midsurface.cells import SEAM, CutMiddle
 from kind_rivet.core.midsurface.middles import Middle
@@ -20,12 +20,12 @@ from kind_rivet.core.midsurface.triangles import fill_facets
 
 @dataclass(frozen=True)
 class Sewn:
-    """The sheet with thickness at every facet corner (m, 3), the middle each face lies on, and how many faces could not be made."""
+    """The sheet with thickness at every facet corner (m, 3), the middle each face lies on, and where faces could not be made."""
 
     shape: Shape
     corner_wall: Floats
     face_middle: tuple[int, ...]
-    lost: int
+    lost: tuple[Triple, ...]
 
 
 def sew(
@@ -46,7 +46,7 @@ def sew(
     total = len(network.points)
     facets, owner, normals, walls, whose = [], [], [], [], []
     faces: list[Face] = []
-    lost: list[int] = []
+    lost: list[Triple] = []
     for f in range(count):
         m = members[f][0][0]
         middle, cut = middles[m], cuts[m]
@@ -54,7 +54,7 @@ def sew(
         region = shapely.union_all([cut.cells[c].polygon for _, c in members[f]], grid_size=2e-5 * middle.wall)
         made = _facets_of(middle, border[f], network, lines, region)
         if made is None:
-            lost.append(f)
+            lost.append(triple(middle.place(np.array([region.representative_point().coords[0]]))[0]))
             continue
         rows, extra = made
         new = np.where(rows < len(network.points), rows, rows - len(network.points) + total)
@@ -74,7 +74,7 @@ def sew(
         whose.append(m)
     used_edges = _edges(needed, network, lines, tolerance)
     shape = _compact(np.concatenate(points), facets, owner, normals, faces, used_edges)
-    return Sewn(shape, np.concatenate(walls) if walls else np.empty((0, 3)), tuple(whose), len(lost))
+    return Sewn(shape, np.concatenate(walls) if walls else np.empty((0, 3)), tuple(whose), tuple(lost))
 
 
 def _faces(network: Network, kept: set[Cell]) -> tuple[dict[Cell, int], list[Side]]:
@@ -115,7 +115,7 @@ def _facets_of(
     period = middle.chart.period
 
     def corner(v: int, hint: Floats) -> int:
-        key = (v, int(hint[0] > 0) if period and abs(abs(hint[0]) - period / 2) < 1e-6 * period else -1)
+        key = (v, int(hint[0] > 0) if period and abs(abs(hint[0]) - period / 2) < 1e-3 * middle.wall else -1)
         if key not in keys:
             keys[key] = len(node)
             node.append(v)

@@ -110,7 +110,10 @@ def bridge_edges(document: Document, parameters: BridgeEdges, progress: Progress
     a, b = parameters.edges
     lengths = sheet.shape.edge_length
     bridge = Bridge(parameters.body, triple(middles[a]), float(lengths[a]), triple(middles[b]), float(lengths[b]))
-    return _prepared_with(replace(document, bridges=(*document.bridges, bridge)), parameters.body, bridge)
+    out = _prepared_with(replace(document, bridges=(*document.bridges, bridge)), parameters.body, bridge)
+    made = out.sheets[parameters.body]
+    words = f"A strip of {made.shape.face_area[-1]:.4g} {document.units}², {made.thickness[-1]:.4g} {document.units} thick, closes the gap."
+    return replace(out, notes=(words, *out.notes))
 
 
 def _prepared_with(document: Document, body: int, must: Bridge | None = None) -> Document:
