@@ -78,6 +78,40 @@ def open_and_midsurface() -> object:
     return perform(document, "midsurface.extract", {})
 
 
+def midsurfaces() -> None:
+    """Growth of midsurfaces of walls that meet, and of one sheet with many holes."""
+    sys.path.insert(0, str(ROOT / "examples"))
+    from draw_parts import box
+    from draw_thin_parts import fused, perforated_tray
+
+    from kind_rivet.core.geometry.kernel.facets import facet_shape
+    from kind_rivet.core.geometry.kernel.parts import parts_of
+    from kind_rivet.core.midsurface.extract import extract
+
+    def grid(n: int) -> object:
+        along = [box(20 * i + 10, 0, 1, 1.5, 20 * n, 15) for i in range(n)]
+        return fused([box(0, 0, 0, 20 * n, 20 * n, 2), *along, *(box(0, 20 * j + 10, 1, 20 * n, 1.5, 10) for j in range(n))])
+
+    first = 0.0
+    extract(facet_shape(parts_of(grid(2), "solid")[0]))  # everything loaded
+    for n in (3, 7, 10, 14, 20):
+        shape = facet_shape(parts_of(grid(n), "solid")[0])
+        took = seconds(lambda shape=shape: extract(shape))
+        each = took / (len(shape.faces) * np.log(len(shape.faces)))
+        first = first or each
+        row(
+            f"midsurface of a ribbed plate, {len(shape.faces)} faces",
+            "grows no faster than faces × log faces",
+            f"{took:.2f} s, {each / first:.2f} × the first per face × log",
+        )
+    for nx, ny in ((20, 10), (50, 20)):
+        solid = parts_of(perforated_tray(nx, ny), "solid")[0]
+        opening = seconds(lambda solid=solid: facet_shape(solid))
+        shape = facet_shape(solid, keep_facets=True)
+        took = seconds(lambda shape=shape: extract(shape))
+        row(f"midsurface of a tray with {nx * ny} holes", "", f"{took:.2f} s (its facets {opening:.1f} s)")
+
+
 def mesh(document: object) -> object:
     from scipy.spatial import Delaunay
 
@@ -204,6 +238,7 @@ def main() -> None:
     print("| work | goal | measured |\n|---|---|---|")
     start_up()
     document = open_and_midsurface()
+    midsurfaces()
     meshed = mesh(document)
     metrics()
     repair(meshed)

@@ -56,8 +56,10 @@ def _over(middle: Middle, other: Middle, here: Floats, line: Line) -> bool:
     """Does the other wall have its middle a little above or below a riser, and parallel?"""
     if middle.carrier.kind == other.carrier.kind == "plane" and abs(middle.carrier.array[3:6] @ other.carrier.array[3:6]) < PARALLEL:
         return False
-    there, left = settle(here, [other.field, *line.fields])
     wall = max(middle.wall, other.wall)
+    if abs(float(other.field(here[:1])[0][0])) > 1.5 * HIGHEST * wall:
+        return False
+    there, left = settle(here, [other.field, *line.fields])
     parallel = np.abs(np.einsum("ij,ij->i", middle.normal(there), other.normal(there)))
     apart = np.linalg.norm(there - here, axis=1)
     return bool(left.max() < 0.01 * wall and parallel.min() > PARALLEL and apart.max() < HIGHEST * wall and np.ptp(apart) < 0.2 * wall)
