@@ -83,6 +83,20 @@ def project(carrier: Carrier, points: Floats) -> Floats:
     return p
 
 
+def surface_normals(carrier: Carrier, points: Floats) -> Floats:
+    """Unit normals (n, 3) of a round carrier, pointing away from its axis or centre."""
+    d = carrier.array
+    if carrier.kind == "sphere":
+        return unit(points - d[:3])
+    h = ((points - d[:3]) @ d[3:6])[:, None] * d[3:6]
+    radial = unit(points - d[:3] - h)
+    if carrier.kind == "cone":
+        return np.cos(d[6]) * radial - np.sin(d[6]) * d[3:6]
+    if carrier.kind == "torus":
+        return unit(points - d[:3] - d[6] * radial)
+    return radial
+
+
 def distance(carrier: Carrier, points: Floats) -> Floats:
     """Distance (n,) of points from an analytic carrier (zero for `free`)."""
     return np.linalg.norm(project(carrier, points) - points, axis=1)

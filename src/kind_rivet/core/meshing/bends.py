@@ -12,23 +12,27 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from kind_rivet.core.geometry.carriers import Floats, frame
+from kind_rivet.core.geometry.carriers import Floats, frame, project, surface_normals
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.meshing.shells import EDGE, FACE, VERTEX, SheetMesh
 from kind_rivet.core.meshing.washers import LEAST_SIDE
 from kind_rivet.core.quality.shell_metrics import SCALED_JACOBIAN, shell_metrics
 
+ROUND = ("cylinder", "cone", "sphere")
+
 
 def balance_bends(shape: Shape, mesh: SheetMesh, size: float) -> tuple[Floats, Floats]:
     """Points (n, 3) with balanced bends, and the height (n,) of each node off its face.
 
-    Only cylinder faces between two tangent planes are touched; a bend whose elements
-    would become poor stays as it was, and sides are not made shorter than `LEAST_SIDE` of the `size`.
+    A bend whose elements would become poor stays as it was, and sides are not made shorter
+    than `LEAST_SIDE` of the `size`. Other round walls are raised until their elements' centres lie on them.
     """
     points, height = mesh.points.copy(), np.zeros(len(mesh.points))
     for face in range(len(shape.faces)):
         bend = _bend(shape, face, mesh.divisions)
         if bend is None:
+            if shape.faces[face].carrier.kind in ROUND:
+                points = _raised(shape, mesh, face, points, height)
             continue
         start, angle, lines, count = bend
         d = shape.faces[face].carrier.array
@@ -52,6 +56,45 @@ def balance_bends(shape: Shape, mesh: SheetMesh, size: float) -> tuple[Floats, F
             inner = nodes[(mesh.on_kind[nodes] == FACE) & (mesh.on_item[nodes] == face)]
             height[inner] = radius - d[6]
     return points, height
+
+
+def _raised(shape: Shape, mesh: SheetMesh, face: int, points: Floats, height: Floats) -> Floats:
+    """Nodes of a round wall moved off it until its elements' centres lie on it; borders shared with other walls stay.
+
+    Each node goes by the mean distance of its elements' centres from the carrier, a few
+    times over. `height` (n,) is filled for the nodes inside the face.
+    """
+    carrier = shape.faces[face].carrier
+    mine = np.flatnonzero(mesh.face == face)
+    rows = mesh.elements[mine]
+    if not len(rows):
+        return points
+    free = {e for e in shape.face_edges[face] if set(shape.edge_faces[e]) == {face}}
+    loose = {v for v, edges in shape.vertices.items() if set(edges) <= free}
+    movable = (mesh.on_kind == FACE) & (mesh.on_item == face)
+    movable |= (mesh.on_kind == EDGE) & np.isin(mesh.on_item, list(free))
+    movable |= (mesh.on_kind == VERTEX) & np.isin(mesh.on_item, list(loose))
+    corner = np.where(rows >= 0, rows, rows[:, [0]])
+    weight = (rows >= 0).astype(float)
+    used = np.bincount(corner.ravel(), weight.ravel(), len(points))
+    trial = points.copy()
+    for _ in range(4):
+        centre = np.einsum("ij,ijk->ik", weight, trial[corner]) / weight.sum(axis=1)[:, None]
+        away = project(carrier, centre) - centre
+        step = np.zeros_like(points)
+        for k in range(4):
+            np.add.at(step, corner[:, k], weight[:, k, None] * away)
+        step /= np.maximum(used, 1.0)[:, None]
+        trial[movable] += step[movable]
+    before = shell_metrics(points, rows)[:, SCALED_JACOBIAN].min()
+    after = shell_metrics(trial, rows)[:, SCALED_JACOBIAN].min()
+    if after < min(0.6, 0.95 * before):
+        return points
+    inner = np.flatnonzero((mesh.on_kind == FACE) & (mesh.on_item == face))
+    foot = project(carrier, trial[inner])
+    outward = surface_normals(carrier, foot)
+    height[inner] = np.einsum("ij,ij->i", trial[inner] - foot, outward)
+    return trial
 
 
 def _slide(radius: float, angle: float, count: int, least: float) -> float:

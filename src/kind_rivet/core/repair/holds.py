@@ -69,8 +69,13 @@ def holds_of(mesh: Mesh, sheets: Mapping[int, Shape]) -> Holds:
                 continue
             code[mine] = CODES[face.carrier.kind]
             data[mine, : len(face.carrier.data)] = face.carrier.data
+            raised = mesh.height[mine]  # off the face, so that the elements' centres lie on it
             if face.carrier.kind == "cylinder":
-                data[mine, 6] += mesh.height[mine]
+                data[mine, 6] += raised
+            elif face.carrier.kind == "sphere":
+                data[mine, 3] += raised
+            elif face.carrier.kind == "cone":
+                data[mine, :3] -= (raised / np.sin(face.carrier.data[6]))[:, None] * face.carrier.array[3:6]
             if face.carrier.kind == "free" and body not in trees:
                 trees[body] = FacetTree.over(shape.points, shape.facets)
     return Holds(movable, code, data, trees)

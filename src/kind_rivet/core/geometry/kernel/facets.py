@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kind_rivet.core.errors import Refused
-from kind_rivet.core.geometry.carriers import FREE, Carrier, distance, unit
+from kind_rivet.core.geometry.carriers import FREE, Carrier, distance, surface_normals, unit
 from kind_rivet.core.geometry.shape import Edge, Face, Shape
 
 DEFLECTION, ANGLE = 2e-4, 0.15
@@ -308,17 +308,3 @@ def _hidden_carrier(face: Any, surface: Any, local: np.ndarray) -> Carrier:
         return FREE
     carrier = _analytic(GeomAdaptor_Surface(found), local)
     return carrier if carrier.kind != "free" and distance(carrier, local).max() <= 1e-5 * size else FREE
-
-
-def surface_normals(carrier: Carrier, points: np.ndarray) -> np.ndarray:
-    """Unit normals (n, 3) of a round carrier, pointing away from its axis or centre."""
-    d = carrier.array
-    if carrier.kind == "sphere":
-        return unit(points - d[:3])
-    h = ((points - d[:3]) @ d[3:6])[:, None] * d[3:6]
-    radial = unit(points - d[:3] - h)
-    if carrier.kind == "cone":
-        return np.cos(d[6]) * radial - np.sin(d[6]) * d[3:6]
-    if carrier.kind == "torus":
-        return unit(points - d[:3] - d[6] * radial)
-    return radial
