@@ -12,6 +12,7 @@ from kind_rivet.core.document.document import Body, Document
 from kind_rivet.core.errors import Refused
 from kind_rivet.core.geometry.first_look import look
 from kind_rivet.core.geometry.kernel.facets import facet_shape
+from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.operations import perform
 from tests.thin_parts import box, cut, fused
@@ -24,8 +25,6 @@ def document_of(solid: TopoDS_Shape | Shape) -> Document:
 
 
 def face_near(shape: Shape, place: tuple[float, float, float]) -> int:
-    from kind_rivet.core.geometry.rays import FacetTree
-
     return int(shape.facet_face[FacetTree.over(shape.points, shape.facets).nearest(np.array([place], float))[0][0]])
 
 
@@ -44,6 +43,15 @@ def test_a_wall_is_dropped_and_taken_back(t_part: Document) -> None:
     back = perform(d, "midsurface.take_back", {"number": 0})
     assert back.sheets[1].area == pytest.approx(t_part.sheets[1].area)
     assert not back.wall_choices
+
+
+def test_the_sides_of_walls_are_known(t_part: Document) -> None:
+    shape = t_part.body(1).shape
+    sides = set(t_part.sheets[1].sides)
+    for place in ((40, 5, 0), (40, 5, 2), (40, 35, 2), (40, 19, 12), (40, 21, 12)):
+        assert face_near(shape, place) in sides
+    for place in ((0, 5, 1), (40, 0, 1), (40, 20, 22)):
+        assert face_near(shape, place) not in sides
 
 
 def test_a_side_and_a_share_of_the_wall(t_part: Document) -> None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 
+import numpy as np
 import pytest
 from OCP.BRepAlgoAPI import BRepAlgoAPI_Cut
 from OCP.BRepBuilderAPI import BRepBuilderAPI_MakeEdge, BRepBuilderAPI_MakeFace, BRepBuilderAPI_MakeWire
@@ -91,3 +92,17 @@ def test_closed_and_curved_sheets(draw, loops: int, wall: float) -> None:  # typ
     assert "tria" not in d.mesh.counts()
     assert d.quality.worst_by_metric(d.mesh)["scaled_jacobian"] > 0.6
     assert not len(d.quality.failing)
+
+
+def test_round_walls_have_their_elements_on_the_middle() -> None:
+    """Coarse elements round a tube: chords lie inside the circle, so the nodes stand off it a little."""
+    shape = facet_shape(TopExp_Explorer(drilled_tube(), TopAbs_SOLID).Current(), 2e-4, 0.1)
+    seen = look(shape)
+    d = Document(name="x", bodies=(Body(1, "x", "#9DB4A0", shape, seen.walls, seen.thin_share, seen.holes, "drawn"),))
+    d = perform(perform(d, "midsurface.extract", {}), "mesh.shells", {"size": 4.0})
+    carrier = d.sheets[1].shape.faces[0].carrier.array
+    for mesh in (d.mesh, perform(d, "quality.optimise", {"scope": "all"}).mesh):
+        q = mesh.centres() - carrier[:3]
+        radius = np.linalg.norm(q - (q @ carrier[3:6])[:, None] * carrier[3:6], axis=1)
+        off = np.abs(radius - carrier[6]) / 2.0
+        assert np.percentile(off, 95) < 0.03

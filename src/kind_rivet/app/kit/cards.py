@@ -272,6 +272,7 @@ class ColourCard(Card):
         for m in METRICS:
             self.combo.addItem(LABELS[m][0], m)
         self.combo.addItem("Thickness", "thickness")
+        self.combo.addItem("Off the middle", "offset")
         self.combo.addItem("Part", "part")
         self.combo.activated.connect(self._chosen)
         self.rows.addWidget(self.combo)

@@ -21,6 +21,7 @@ from kind_rivet.core.quality.index import FAILING as FAILS
 from kind_rivet.core.quality.limits import LABELS
 from kind_rivet.core.quality.shell_metrics import METRICS
 
+SIDE, RIM = "#7FA8A2", "#D8CDB8"  # faces of solids with and without a wall behind them
 STOPS = ("part", "prepare", "midsurface", "mesh", "mixed", "quality", "deliver")
 
 
@@ -85,6 +86,13 @@ def dress(document: Document, look: Look, proposed: bool, selection: Selection) 
             if (FOCUS, "joint of walls") not in legend and any(len(f) > 2 for f in sheet.shape.edge_faces):
                 legend.append((FOCUS, "joint of walls"))
         if sheet is None or not shows_sheets or (look.style == "see-through"):
+            if sheet is not None and sheet.sides and look.on_solid and stop == 2:
+                tints = np.full((len(body.shape.faces), 3), rgb(RIM))
+                tints[list(sheet.sides)] = rgb(SIDE)
+                actors += scene.tinted_body(body.shape, tints)
+                if (SIDE, "side of a wall") not in legend:
+                    legend += [(SIDE, "side of a wall"), (RIM, "rim, blend or not thin")]
+                continue
             ghost = (sheet is not None and shows_sheets) or meshed
             made, stand_in = scene.body_actors(body.shape, body.colour, 0.18 if ghost or look.style == "see-through" else 1.0)
             actors += made
@@ -262,6 +270,13 @@ def _element_colours(document: Document, look: Look, element: np.ndarray, legend
         return scene.scale_colours(np.nan_to_num(values), low, high)
     if look.colour == "thickness":
         return _thickness_colours(mesh.thickness[element], legend, document.units)
+    if look.colour == "offset":
+        off = np.abs(mesh.offset[element]) / np.maximum(mesh.thickness[element], 1e-300)
+        high = max(0.05, float(np.percentile(off, 99)) if len(off) else 0.0)
+        for share in (0.0, 0.5, 1.0):
+            c = scene.scale_colours(np.array([share]), 0, 1)[0]
+            legend.append(("#" + "".join(f"{round(x * 255):02X}" for x in c), f"{100 * share * high:.3g} % of the wall off its middle"))
+        return scene.scale_colours(np.minimum(off, high), 0.0, high)
     tints = {p.key: rgb(p.colour) for p in document.parts}
     out = np.array([tints.get(int(p), rgb("#9AA9AD")) for p in mesh.part[element]]).reshape(-1, 3)
     rings = mesh.ring[element] >= 0

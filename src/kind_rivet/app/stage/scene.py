@@ -102,6 +102,13 @@ def body_actors(shape: Shape, colour: str, opacity: float) -> tuple[list[vtkActo
     return known[1], known[2]
 
 
+def tinted_body(shape: Shape, by_face: Floats) -> list[vtkActor]:
+    """A body with a colour (f, 3) for each face."""
+    data = coloured(poly(shape.points, shape.facets.astype(np.int64)), by_face[shape.facet_face])
+    lines = actor(edge_lines(shape, list(range(len(shape.edges)))), INK, 0.55, 1.0, lit=False)
+    return [actor(data, None, 1.0, lift=1.0), lines]
+
+
 def _body_actors(shape: Shape, colour: str, opacity: float) -> list[vtkActor]:
     """Facets with exact normals and edges; wires as lines only."""
     if not len(shape.facets):

@@ -47,7 +47,10 @@ def sew(
     facets, owner, normals, walls, whose = [], [], [], [], []
     faces: list[Face] = []
     lost: list[Triple] = []
+    twice = _twins(border, members, cuts)
     for f in range(count):
+        if f in twice:
+            continue
         m = members[f][0][0]
         middle, cut = middles[m], cuts[m]
         assert cut is not None
@@ -75,6 +78,23 @@ def sew(
     used_edges = _edges(needed, network, lines, tolerance)
     shape = _compact(np.concatenate(points), facets, owner, normals, faces, used_edges)
     return Sewn(shape, np.concatenate(walls) if walls else np.empty((0, 3)), tuple(whose), tuple(lost))
+
+
+def _twins(border: list[list[tuple[Side, int]]], members: list[list[Cell]], cuts: list[CutMiddle | None]) -> set[int]:
+    """Faces with just the same border as another that holds more wall: one of the two is enough."""
+    core = [0.0] * len(members)
+    for f, lot in enumerate(members):
+        for m, c in lot:
+            cut = cuts[m]
+            core[f] += cut.cells[c].core if cut is not None else 0.0
+    best: dict[frozenset[tuple[int, int]], int] = {}
+    out = set()
+    for f in sorted(range(len(border)), key=lambda f: (-core[f], f)):
+        key = frozenset(side.nodes for side, _ in border[f])
+        if key in best:
+            out.add(f)
+        best.setdefault(key, f)
+    return out
 
 
 def _faces(network: Network, kept: set[Cell]) -> tuple[dict[Cell, int], list[Side]]:

@@ -47,6 +47,7 @@ class Sheet:
 
     tapers : for each face the two surfaces of its wall where it tapers, else None; empty: none does
     remarks : places where the sheet does not stand for its solid
+    sides : the solid's faces that are sides of walls
     """
 
     shape: Shape
@@ -55,6 +56,7 @@ class Sheet:
     proof: Proof | None  # None: taken as it is, nothing to prove against
     tapers: tuple[Taper | None, ...] = ()
     remarks: tuple[Remark, ...] = ()
+    sides: tuple[int, ...] = ()
 
     @property
     def area(self) -> float:

@@ -34,7 +34,12 @@ def proved(solid: Shape, tree: FacetTree, sheet: Sheet, sides: list[int], tunnel
     unused = tuple(f for f in unused_faces(solid, sides) if f not in tunnels)
     off = _off_middle(shape, tree, points, face, area, wall)
     proof = Proof(mass, cover, _pieces(shape), off, float(inner.sum()), unused, total / solid.volume)
-    return replace(sheet, proof=proof, remarks=remarks_on(solid, tree, shape, sheet.thickness, inner, bare, unused, tunnels))
+    return replace(
+        sheet,
+        proof=proof,
+        sides=tuple(sorted(sides)),
+        remarks=remarks_on(solid, tree, shape, sheet.thickness, inner, bare, unused, tunnels),
+    )
 
 
 def _layers(sheet: Sheet, points: Floats, normal: Floats, wall: Floats, face: NDArray[np.int64]) -> Floats:
