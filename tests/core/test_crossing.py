@@ -20,7 +20,8 @@ from kind_rivet.core.geometry.kernel.facets import facet_shape, from_bytes
 from kind_rivet.core.geometry.kernel.parts import parts_of
 from kind_rivet.core.geometry.kernel.read import read_geometry
 from kind_rivet.core.geometry.shape import Shape
-from kind_rivet.core.mesh.topology import pieces, shell_sides
+from kind_rivet.core.mesh.topology import at_nodes, pieces, shell_sides
+from kind_rivet.core.meshing.shells import FACE
 from kind_rivet.core.midsurface.extract import CROSSING, extract
 from kind_rivet.core.midsurface.sheet import Sheet
 from kind_rivet.core.operations import perform
@@ -224,3 +225,6 @@ def test_sheets_that_meet_are_meshed_in_one_piece(name: str) -> None:
     assert d.quality.worst_by_metric(mesh)["scaled_jacobian"] > 0.2
     known = d.sheets[1].thickness_at(mesh.centres(), mesh.face.astype(np.int64))
     assert np.percentile(np.abs(mesh.thickness - known) / known, 90) < 0.03
+    inner = np.flatnonzero(mesh.on_kind == FACE)  # thickness from node to node, as delivered
+    wanted_there = d.sheets[1].thickness_at(mesh.points[inner], mesh.on_item[inner].astype(np.int64))
+    assert np.percentile(np.abs(at_nodes(mesh, mesh.thickness)[inner] - wanted_there) / wanted_there, 90) < 0.03

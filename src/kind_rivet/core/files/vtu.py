@@ -22,6 +22,7 @@ from kind_rivet.core.errors import Refused, Unreadable
 from kind_rivet.core.files.exchange import Exchange, node_lookup, set_mask
 from kind_rivet.core.mesh.kinds import KINDS, WIDTH
 from kind_rivet.core.mesh.mesh import Mesh
+from kind_rivet.core.mesh.topology import at_nodes
 
 ELEMENT, MASS_CELL, SPIDER_LEG = 0, 1, 2
 VTK_VERTEX, VTK_LINE = 1, 3
@@ -81,6 +82,8 @@ def grid_of(exchange: Exchange) -> vtkUnstructuredGrid:
         "on_item": mesh.on_item,
         "on_body": mesh.on_body,
         "height": mesh.height,
+        "node_thickness": at_nodes(mesh, mesh.thickness),
+        "node_offset": at_nodes(mesh, mesh.offset),
     }
     for s in exchange.sets:
         if s.kind == "node":

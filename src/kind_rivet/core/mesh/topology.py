@@ -7,6 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.mesh.mesh import Mesh
 
 
@@ -48,6 +49,18 @@ def shell_sides(shells: NDArray[np.int32]) -> ShellSides:
     big = int(shells.max(initial=0)) + 1
     keys, of_use, uses = np.unique(low * big + high, return_inverse=True, return_counts=True)
     return ShellSides(np.column_stack((keys // big, keys % big)), uses, el, of_use, p < q)
+
+
+def at_nodes(mesh: Mesh, values: Floats) -> Floats:
+    """Mean (n,) of values (m,) of the shells round each node; 0 where there is none."""
+    shells = np.flatnonzero(mesh.is_shell)
+    rows = mesh.conn[shells, :4]
+    total, count = np.zeros(mesh.nodes), np.zeros(mesh.nodes)
+    for k in range(4):
+        good = rows[:, k] >= 0
+        np.add.at(total, rows[good, k], values[shells[good]])
+        np.add.at(count, rows[good, k], 1.0)
+    return total / np.maximum(count, 1.0)
 
 
 def loops_of(sides: NDArray[np.int64]) -> int:

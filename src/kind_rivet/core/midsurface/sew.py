@@ -60,19 +60,19 @@ def sew(
             lost.append(triple(middle.place(np.array([region.representative_point().coords[0]]))[0]))
             continue
         rows, extra = made
-        new = np.where(rows < len(network.points), rows, rows - len(network.points) + total)
+        own = len(network.points)
+        corner = np.concatenate((network.points, extra))[rows]
+        new = np.where(rows < own, rows, rows - own + total)
         total += len(extra)
         points.append(extra)
-        every = np.concatenate(points)
-        corner = every[new]
         normal = middle.normal(corner.reshape(-1, 3)).reshape(-1, 3, 3)
         flat = np.cross(corner[:, 1] - corner[:, 0], corner[:, 2] - corner[:, 0])
         if np.einsum("ij,ij->", flat, normal[:, 0]) < 0:
-            new, normal = new[:, [0, 2, 1]], normal[:, [0, 2, 1]]
+            new, normal, corner = new[:, [0, 2, 1]], normal[:, [0, 2, 1]], corner[:, [0, 2, 1]]
         facets.append(new)
         owner.append(np.full(len(new), len(faces), np.int32))
         normals.append(normal)
-        walls.append(middle.thickness(every[new].reshape(-1, 3)).reshape(-1, 3))
+        walls.append(middle.thickness(corner.reshape(-1, 3)).reshape(-1, 3))
         faces.append(Face(middle.carrier))
         whose.append(m)
     used_edges = _edges(needed, network, lines, tolerance)
