@@ -29,6 +29,7 @@ def choose(middles: list[Middle], cuts: list[CutMiddle | None], network: Network
     if not names:
         return set()
     gain = np.zeros(len(names))
+    unit_area = float(np.median([m.wall for m in middles])) ** 2  # the solver's tolerances are absolute: areas count in walls
     for k, (m, c) in enumerate(names):
         cell = cuts[m].cells[c]  # type: ignore[union-attr]
         gain[k] = cell.core - BESIDE * (cell.area - cell.core)
@@ -44,7 +45,7 @@ def choose(middles: list[Middle], cuts: list[CutMiddle | None], network: Network
         wall = max(middles[place.middle].around for place in side.at)  # a thin wall must reach through a thick one
         lengths[(lot, bound)] = lengths.get((lot, bound), 0.0) + float(np.linalg.norm(b - a)) * wall
     fixed = {number[cell]: keep for cell, keep in forced.items() if cell in number}
-    kept = _solve(gain, lengths, fixed)
+    kept = _solve(gain / unit_area, {lot: length / unit_area for lot, length in lengths.items()}, fixed)
     return {names[k] for k in np.flatnonzero(kept)}
 
 

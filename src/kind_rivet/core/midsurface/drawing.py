@@ -107,9 +107,10 @@ def draw_lines(
         for line in rims:
             for more in prolonged(line, middle, m, solid, shape, middle.reach):
                 add(more)
+    standing = _standing(shape, {f for m in middles for f in m.sides[0] | m.sides[1]})
     for m, middle in enumerate(middles):
         rims = [lines[k] for k in middle.lines if lines[k].kind == "outline"]
-        for line in risers(shape, middle, m, middles, rims, fields, tolerance):
+        for line in risers(shape, middle, m, standing, rims, fields, tolerance):
             add(line)
     steps, replaced = find_steps(middles, close, lines)
     for m, number in replaced:
@@ -124,16 +125,24 @@ def draw_lines(
     return lines
 
 
+def _standing(shape: Shape, sides: set[int]) -> dict[int, set[int]]:
+    """For each side the faces, no sides themselves, that stand on it: directly or over a blend."""
+    out: dict[int, set[int]] = {}
+    for e, faces in enumerate(shape.edge_faces):
+        if len(set(faces)) != 2 or (faces[0] in sides) == (faces[1] in sides) or not _hollow(shape, e):
+            continue
+        side, other = (faces[0], faces[1]) if faces[0] in sides else (faces[1], faces[0])
+        out.setdefault(side, set()).add(other)
+        if shape.faces[other].carrier.kind != "plane":
+            out[side] |= {g for edge in shape.face_edges[other] for g in shape.edge_faces[edge] if g not in sides}
+    return out
+
+
 def risers(
-    shape: Shape, middle: Middle, number: int, middles: list[Middle], rims: list[Line], fields: list[Field], tolerance: float
+    shape: Shape, middle: Middle, number: int, standing: dict[int, set[int]], rims: list[Line], fields: list[Field], tolerance: float
 ) -> list[Line]:
-    """Where faces that are no sides stand on the wall's sides: steps in thickness, ends of ribs; directly or over a blend."""
-    sides = {f for m in middles for f in m.sides[0] | m.sides[1]}
-    mine = middle.sides[0] | middle.sides[1]
-    first = {g for e in range(len(shape.edges)) if len(set(shape.edge_faces[e])) == 2 for f in shape.edge_faces[e] if f in mine
-             for g in shape.edge_faces[e] if g not in sides and _hollow(shape, e)}  # fmt: skip
-    blends = {f for f in first if shape.faces[f].carrier.kind != "plane"}
-    second = {g for f in blends for e in shape.face_edges[f] for g in shape.edge_faces[e] if g not in sides} | first
+    """Where faces that are no sides stand on the wall's sides: steps in thickness, ends of ribs."""
+    second = {g for f in middle.sides[0] | middle.sides[1] for g in standing.get(f, ())}
     out = []
     for f in sorted(second):
         corners = shape.points[shape.facets[shape.facet_face == f]].reshape(-1, 3)
