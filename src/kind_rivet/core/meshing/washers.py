@@ -57,7 +57,15 @@ def find_round_holes(shape: Shape, patches: list[Patch | None], rules: ShellRule
                 count = by_hand[0]
             widths = tuple(width for _ in range(rule.rings)) if rule is not None else ()
             holes.append(RoundHole(region, number, edges, float(d[6]), tuple(d[:3].tolist()), tuple(d[3:6].tolist()), count, widths, width))
-    return [_aligned(_fitted(hole, holes, patches, rules), shape, patches) for hole in holes]
+    spots = {r: [_spot(loop_points(patch, k)) for k in range(len(patch.loops))] for r, patch in enumerate(patches) if patch is not None}
+    by_loop = {(h.region, h.loop): h for h in holes}
+    return [_aligned(_fitted(hole, by_loop, spots[hole.region], patches, rules), shape, patches) for hole in holes]
+
+
+def _spot(points: Floats) -> tuple[Floats, float]:
+    """Centre and radius of a disc round a loop."""
+    centre = points.mean(axis=0)
+    return centre, float(np.linalg.norm(points - centre, axis=1).max())
 
 
 def ring_divisions(radius: float, width: float, size: float) -> int:
@@ -97,7 +105,13 @@ def _aligned(hole: RoundHole, shape: Shape, patches: list[Patch | None]) -> Roun
     return replace(hole, shift=float(((wanted - start) * sense) % step) * hole.radius)
 
 
-def _fitted(hole: RoundHole, holes: list[RoundHole], patches: list[Patch | None], rules: ShellRules) -> RoundHole:
+def _fitted(
+    hole: RoundHole,
+    by_loop: dict[tuple[int, int], RoundHole],
+    spots: list[tuple[Floats, float]],
+    patches: list[Patch | None],
+    rules: ShellRules,
+) -> RoundHole:
     """Narrow or drop the rings so that something of the size is left between them and whatever is near."""
     patch = patches[hole.region]
     assert patch is not None
@@ -109,9 +123,13 @@ def _fitted(hole: RoundHole, holes: list[RoundHole], patches: list[Patch | None]
     for number in range(len(patch.loops)):
         if number == hole.loop:
             continue
-        other = loop_points(patch, number)
-        gap = loop_gap(ring, other)
-        neighbour = next((h for h in holes if h.region == hole.region and h.loop == number), None)
+        neighbour = by_loop.get((hole.region, number))
+        if number > 0:  # far off: no need to measure
+            (here, mine), (there, its) = spots[hole.loop], spots[number]
+            needed = total + (sum(neighbour.widths) if neighbour else 0.0) + 0.7 * rules.size
+            if float(np.linalg.norm(here - there)) - mine - its > needed:
+                continue
+        gap = loop_gap(ring, loop_points(patch, number))
         # Two rings share the gap in proportion to what they want; a plain border keeps 0.6 of the size free.
         theirs = sum(neighbour.widths) if neighbour else 0.0
         if neighbour:
