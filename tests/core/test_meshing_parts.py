@@ -13,6 +13,7 @@ from kind_rivet.core.mesh.kinds import HEX, KINDS, QUAD, TRIA, WEDGE
 from kind_rivet.core.mesh.mesh import Mesh
 from kind_rivet.core.mesh.topology import loops_of, pieces, shell_sides
 from kind_rivet.core.meshing.curves import Curve
+from kind_rivet.core.meshing.detail import small_detail
 from kind_rivet.core.meshing.divisions import four_sides, plan_divisions
 from kind_rivet.core.meshing.flatten import flatten_facets
 from kind_rivet.core.meshing.patch import lay_flat
@@ -94,7 +95,8 @@ def test_every_region_gets_an_even_border(tray_sheet: Document) -> None:
         rules = ShellRules(size)
         patches = [lay_flat(shape, faces) for faces in regions_of(shape)]
         holes = find_round_holes(shape, list(patches), rules)
-        count = plan_divisions(shape, curves, list(patches), holes, [], rules)
+        short = small_detail(shape, curves, patches, rules)
+        count = plan_divisions(shape, curves, list(patches), holes, short, [], rules)
         for patch in patches:
             assert sum(int(count[p.edge]) for loop in patch.loops for p in loop) % 2 == 0
             sides = four_sides(patch)

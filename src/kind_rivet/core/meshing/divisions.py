@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections import deque
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.meshing.curves import Curve
+from kind_rivet.core.meshing.detail import Strip
 from kind_rivet.core.meshing.mapped import turns
 from kind_rivet.core.meshing.parity import odd_changes
 from kind_rivet.core.meshing.patch import BorderEdge, Patch
@@ -19,28 +19,23 @@ from kind_rivet.core.meshing.washers import LEAST_SIDE, RoundHole
 Sides = tuple[list[int], list[int], list[int], list[int]]
 
 
-@dataclass(frozen=True)
-class Strip:
-    """A four-sided region too narrow for elements, to be looked past: its long sides become one row of nodes."""
-
-    region: int
-    first: tuple[BorderEdge, ...]  # one long side in loop order
-    second: tuple[BorderEdge, ...]  # the opposite one, in loop order too (so it runs the other way)
-    across: tuple[int, ...]  # the short edges, shrunk to nothing
-
-
 def plan_divisions(
-    shape: Shape, curves: list[Curve], patches: list[Patch | None], holes: list[RoundHole], strips: list[Strip], rules: ShellRules
+    shape: Shape,
+    curves: list[Curve],
+    patches: list[Patch | None],
+    holes: list[RoundHole],
+    short: NDArray[np.bool_],
+    strips: list[Strip],
+    rules: ShellRules,
 ) -> NDArray[np.int64]:
-    """Divisions (e,) of every edge; counts set by hand stay.
+    """Divisions (e,) of every edge; counts set by hand stay; `short` edges get none, nor do the ends of `strips`.
 
     Every region gets an even number of border sides where the free edges allow it.
     """
     count = np.array([_by_length(curve, rules) for curve in curves], np.int64)
     held = np.zeros(len(curves), bool)
-    short = looked_past(shape, curves, patches, rules)
+    short = short.copy()
     for strip in strips:
-        short[[p.edge for p in (*strip.first, *strip.second)]] = False
         short[list(strip.across)] = True
     count[short], held[short] = 0, True
     for hole in holes:
@@ -61,46 +56,18 @@ def plan_divisions(
                 length = sum(curves[e].length for e in side)
                 if len(side) == 1 and count[side[0]] == 1 and length > 0.75 * rules.size and not held[side[0]]:
                     count[side[0]] = 2
+    four += [([p.edge for p in strip.first], [], [p.edge for p in strip.second], []) for strip in strips]
     _match_opposite(four, count, held, curves)
     _make_even(shape, patches, count, held)
     for strip in strips:
         if not fits(strip, count):  # its sides do not face each other: it gets elements after all
-            count[list(strip.across)] = 1
+            count[[e for e in strip.across if curves[e].length >= rules.look_past * rules.size]] = 1
     return count
 
 
 def fits(strip: Strip, count: NDArray[np.int64]) -> bool:
     """Have both long sides of a strip the same number of divisions?"""
     return int(sum(count[p.edge] for p in strip.first)) == int(sum(count[p.edge] for p in strip.second))
-
-
-def looked_past(shape: Shape, curves: list[Curve], patches: list[Patch | None], rules: ShellRules) -> NDArray[np.bool_]:
-    """Edges (e,) too short for the size, to be shrunk to one node.
-
-    Left alone are edges of narrow regions and of loops that would lose their shape.
-    """
-    length = np.array([c.length for c in curves])
-    closed = np.array([edge.closed for edge in shape.edges], bool)
-    short = (length < rules.look_past * rules.size) & ~closed
-    for patch in patches:
-        if patch is None:
-            continue
-        narrow = 2 * _flat_area(patch) / max(_border_length(patch, length), 1e-300) < 1.05 * rules.look_past * rules.size
-        for loop in patch.loops:
-            edges = [p.edge for p in loop]
-            left = sum(length[e] for e in edges if not short[e])
-            if narrow or left < 3 * rules.size or sum(not short[e] for e in edges) < 2:
-                short[edges] = False
-    return short
-
-
-def _flat_area(patch: Patch) -> float:
-    a, b, c = (patch.flat[patch.facets[:, k]] for k in range(3))
-    return float(np.abs((b - a)[:, 0] * (c - a)[:, 1] - (b - a)[:, 1] * (c - a)[:, 0]).sum() / 2)
-
-
-def _border_length(patch: Patch, length: NDArray[np.float64]) -> float:
-    return float(sum(length[p.edge] for loop in patch.loops for p in loop))
 
 
 def _by_length(curve: Curve, rules: ShellRules) -> int:
@@ -137,28 +104,6 @@ def side_passages(patch: Patch) -> list[list[BorderEdge]] | None:
     if len(corner) != 4 or (len(rest) and rest.max() > 0.45) or np.abs(np.delete(turn, starts)).sum() > 1.0:
         return None
     return [[loop[(corner[k] + j) % len(loop)] for j in range((corner[(k + 1) % 4] - corner[k]) % len(loop))] for k in range(4)]
-
-
-def narrow_strips(shape: Shape, curves: list[Curve], patches: list[Patch | None], rules: ShellRules) -> list[Strip]:
-    """Regions between two neighbours (small bends, split lines) that are narrower than the shortest side allowed."""
-    out = []
-    taken: set[int] = set()
-    for r, patch in enumerate(patches):
-        sides = side_passages(patch) if patch is not None else None
-        if sides is None:
-            continue
-        for k in (0, 1):
-            first, second, short = sides[k], sides[k + 2], [p.edge for j in (k + 1, (k + 3) % 4) for p in sides[j]]
-            width = max(sum(curves[p.edge].length for p in sides[j]) for j in (k + 1, (k + 3) % 4))
-            long_edges = [p.edge for p in (*first, *second)]
-            length = sum(curves[e].length for e in long_edges) / 2
-            shared = all(len(shape.edge_faces[e]) == 2 and len(set(shape.edge_faces[e])) == 2 for e in long_edges)
-            edges = {*long_edges, *short}
-            if shared and width < LEAST_SIDE * rules.size and length > 3 * width and not edges & taken and not edges & set(rules.divisions):
-                out.append(Strip(r, tuple(first), tuple(second), tuple(short)))
-                taken |= edges
-                break
-    return out
 
 
 def _match_opposite(four: list[Sides], count: NDArray[np.int64], held: NDArray[np.bool_], curves: list[Curve]) -> None:

@@ -12,7 +12,8 @@ from kind_rivet.core.geometry.carriers import Floats, project, same
 from kind_rivet.core.geometry.loops import free_loops
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.meshing.curves import Curve
-from kind_rivet.core.meshing.divisions import Strip, fits, narrow_strips, odd_regions, plan_divisions
+from kind_rivet.core.meshing.detail import FIRST, Strip, narrow_strips, small_detail
+from kind_rivet.core.meshing.divisions import fits, odd_regions, plan_divisions
 from kind_rivet.core.meshing.free.fill import CannotFill, FlatMesh, fill
 from kind_rivet.core.meshing.mapped import fill_mapped, ring_quads
 from kind_rivet.core.meshing.patch import BorderEdge, Patch, lay_flat
@@ -146,8 +147,11 @@ def mesh_sheet(shape: Shape, rules: ShellRules, hard: Floats | None = None, kept
                 patches.append(None)
                 notes.append(str(refused))
     holes = find_round_holes(shape, patches, rules)
-    strips = narrow_strips(shape, curves, patches, rules)
-    count = plan_divisions(shape, curves, patches, holes, strips, rules)
+    short = small_detail(shape, curves, patches, rules)
+    tiny = sum(all(short[e] for e in h.edges) for h in holes)
+    holes = [h for h in holes if not all(short[e] for e in h.edges)]
+    strips = narrow_strips(shape, curves, patches, short, rules)
+    count = plan_divisions(shape, curves, patches, holes, short, strips, rules)
     strips = [strip for strip in strips if fits(strip, count)]
     for r in odd_regions(patches, count):
         patch = patches[r]
@@ -171,6 +175,8 @@ def mesh_sheet(shape: Shape, rules: ShellRules, hard: Floats | None = None, kept
         notes.append(
             f"{len(strips)} narrow strip{'s were' if len(strips) > 1 else ' was'} looked past: too narrow for elements of this size."
         )
+    if tiny:
+        notes.append(f"{tiny} hole{'s' if tiny > 1 else ''} smaller than {rules.look_past * rules.size:.3g} across {'were' if tiny > 1 else 'was'} looked past.")
     mesh = _compact(build, count, edge_nodes, holes, notes, set(lines))
     whole = frozenset(f for r in staying for f in patches[r].faces)  # type: ignore[union-attr]
     return replace(mesh, kept_faces=whole, kept_edges=frozenset(lines))
@@ -306,6 +312,10 @@ def _join_strips(shape: Shape, patches: list[Patch | None], strips: list[Strip],
         return
     points = np.concatenate(build.points)
     parent = np.arange(build.count)
+    held = np.zeros(build.count, bool)
+    for strip in strips:
+        if strip.holds:
+            held[_side_nodes(strip.first if strip.holds == FIRST else strip.second, edge_nodes)] = True
 
     def root(v: int) -> int:
         while parent[v] != v:
@@ -324,11 +334,12 @@ def _join_strips(shape: Shape, patches: list[Patch | None], strips: list[Strip],
     )
     moved = points.copy()
     for v in np.unique(target[used]):
-        moved[v] = points[used[target[used] == v]].mean(axis=0)
+        lot = used[target[used] == v]
+        moved[v] = points[lot[held[lot]] if held[lot].any() else lot].mean(axis=0)
     for strip in strips:
         patch = patches[strip.region]
         assert patch is not None
-        row = np.unique(target[_side_nodes(strip.first, edge_nodes)])
+        row = np.setdiff1d(target[_side_nodes(strip.first, edge_nodes)], target[held])
         moved[row] = project(shape.faces[patch.faces[0]].carrier, moved[row])
     at = 0
     for lot in build.points:
@@ -397,7 +408,7 @@ def _mesh_region(
                 nearest = spot[n][int(np.argmin(np.linalg.norm(spot[n] - flat[i], axis=1)))]
                 if np.linalg.norm(nearest - flat[i]) < 2 * rules.look_past * rules.size:  # else on the other side of a cut
                     flat[i] = nearest
-        if len(np.unique(ids)) < 3 and len({p.edge for p in loop}) == len(loop):
+        if len(np.unique(ids)) < 2 or (len(np.unique(ids)) < 3 and len({p.edge for p in loop}) == len(loop)):
             if index == 0:
                 return  # the region shrank to a line or a point: its neighbours meet there
             continue

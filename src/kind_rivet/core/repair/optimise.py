@@ -1,4 +1,4 @@
-"""Moving nodes on their faces so that the elements' index rises; no element round a node ends worse than its worst before."""
+"""Moving nodes on their faces and along their edges so that the elements' index rises; no element round a node ends worse than its worst before."""
 
 from __future__ import annotations
 
@@ -15,6 +15,9 @@ from kind_rivet.core.quality.index import judge, least_margin
 from kind_rivet.core.quality.limits import LimitSheet
 from kind_rivet.core.quality.shell_metrics import element_values
 from kind_rivet.core.repair.holds import Holds, onto
+
+
+ON_EDGES = 0.5  # borders keep their even spacing unless an element beside them is not sound
 
 
 @kernel
@@ -82,6 +85,8 @@ def _rounds(points, order, shells, inc, start, table, code, data, rounds, target
             best, worst = star(points, v, shells, inc, start, table, values)
             if worst >= target and r > 0:
                 continue
+            if code[v] >= 6 and worst >= ON_EDGES:
+                continue
             tx, ty, tz, bx, by, bz, reach = _frame(points, v, shells, inc, start)
             if reach == 0.0:
                 continue
@@ -145,7 +150,7 @@ def optimise(
     target: float = 0.999,
     rounds: int = 12,
 ) -> Optimised:
-    """Raise the index by moving face nodes (all, or those in `nodes`); the others stay exactly where they are.
+    """Raise the index by moving nodes on faces and edges (all, or those in `nodes`); the others stay exactly where they are.
 
     A node moves only if the cost round it falls and its worst element does not get worse.
     """

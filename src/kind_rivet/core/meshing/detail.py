@@ -1,0 +1,178 @@
+"""Detail too small for the wanted size: short edges and tiny holes shrink to a node, narrow walls to one row of nodes."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kind_rivet.core.geometry.carriers import Floats
+from kind_rivet.core.geometry.shape import Shape
+from kind_rivet.core.meshing.curves import Curve
+from kind_rivet.core.meshing.patch import BorderEdge, Patch
+from kind_rivet.core.meshing.rules import ShellRules
+from kind_rivet.core.meshing.washers import LEAST_SIDE
+
+MOST_PASSAGES = 14  # of a border that is searched for two long sides close to each other
+FIRST, SECOND = 1, 2
+
+
+@dataclass(frozen=True)
+class Strip:
+    """A region too narrow for elements, to be looked past: its long sides become one row of nodes."""
+
+    region: int
+    first: tuple[BorderEdge, ...]  # one long side in loop order
+    second: tuple[BorderEdge, ...]  # the opposite one, in loop order too (so it runs the other way)
+    across: tuple[int, ...]  # the short edges between them, shrunk to nothing
+    holds: int = 0  # the side that keeps its place (FIRST, SECOND); 0: the row lies in the middle
+
+
+def small_detail(shape: Shape, curves: list[Curve], patches: Sequence[Patch | None], rules: ShellRules) -> NDArray[np.bool_]:
+    """Edges (e,) to be shrunk to one node each.
+
+    Short edges join their end points into clusters, shortest first; a cluster stays
+    smaller than the share of the size that is looked past, so a curve made of many short
+    edges keeps its shape. Closed edges smaller than that vanish. Counts set by hand stay.
+    """
+    length = np.array([c.length for c in curves])
+    limit = rules.look_past * rules.size
+    closed = np.array([edge.closed for edge in shape.edges], bool)
+    wanted = (length < limit) & ~closed
+    wanted[[e for e in rules.divisions if 0 <= e < len(wanted)]] = False
+    while True:
+        short = _clusters(shape, length, wanted, limit)
+        spoilt = _spoilt(shape, patches, short, rules)
+        if not spoilt & set(np.flatnonzero(wanted)):
+            break
+        wanted[list(spoilt)] = False
+    for e in np.flatnonzero(closed & (length < 4 * limit)):
+        if np.linalg.norm(np.ptp(shape.points[shape.edges[e].nodes], axis=0)) < np.sqrt(2) * limit and e not in rules.divisions:
+            short[e] = True
+    return short
+
+
+def _clusters(shape: Shape, length: Floats, wanted: NDArray[np.bool_], limit: float) -> NDArray[np.bool_]:
+    """Wanted edges (e,) whose ends can be joined without any cluster of ends growing beyond `limit`."""
+    parent: dict[int, int] = {}
+    members: dict[int, list[int]] = {}
+
+    def root(v: int) -> int:
+        while parent.setdefault(v, v) != v:
+            v = parent[v]
+        return v
+
+    out = np.zeros(len(length), bool)
+    for e in sorted(np.flatnonzero(wanted).tolist(), key=lambda e: (length[e], e)):
+        a, b = root(int(shape.edges[e].nodes[0])), root(int(shape.edges[e].nodes[-1]))
+        if a != b:
+            together = [*members.get(a, [a]), *members.get(b, [b])]
+            if np.linalg.norm(np.ptp(shape.points[together], axis=0)) > limit:
+                continue
+            parent[b] = a
+            members[a] = together
+        out[e] = True
+    return out
+
+
+def _spoilt(shape: Shape, patches: Sequence[Patch | None], short: NDArray[np.bool_], rules: ShellRules) -> set[int]:
+    """Short edges of borders that would lose their shape: larger than the limit, yet with fewer than two sides left."""
+    out: set[int] = set()
+    for patch in patches:
+        if patch is None:
+            continue
+        for loop in patch.loops:
+            left = [p.edge for p in loop if not short[p.edge]]
+            if len(left) >= 2 or len(left) == len(loop):
+                continue
+            xy = np.concatenate([patch.flat[p.corners] for p in loop])
+            if left or np.linalg.norm(np.ptp(xy, axis=0)) > 1.5 * rules.look_past * rules.size:
+                out |= {p.edge for p in loop if short[p.edge]}
+    return out
+
+
+def narrow_strips(
+    shape: Shape, curves: list[Curve], patches: Sequence[Patch | None], short: NDArray[np.bool_], rules: ShellRules
+) -> list[Strip]:
+    """Regions (small bends, split lines, slivers) that are narrower than the shortest side allowed."""
+    out: list[Strip] = []
+    taken: set[int] = set()
+    for r, patch in enumerate(patches):
+        strip = _narrow(shape, curves, patch, r, short, rules) if patch is not None else None
+        if strip is None:
+            continue
+        edges = {p.edge for p in (*strip.first, *strip.second)} | set(strip.across)
+        if not edges & taken and not edges & set(rules.divisions):
+            out.append(strip)
+            taken |= edges
+    return out
+
+
+def _narrow(shape: Shape, curves: list[Curve], patch: Patch, region: int, short: NDArray[np.bool_], rules: ShellRules) -> Strip | None:
+    """The two long sides of a region between which nothing fits; None where it is wide enough or has no such sides."""
+    width = LEAST_SIDE * rules.size
+    loop = patch.loops[0]
+    if len(patch.loops) != 1 or not 2 <= len(loop) <= MOST_PASSAGES or len({p.edge for p in loop}) != len(loop):
+        return None
+    if 2 * _flat_area(patch) > width * sum(curves[p.edge].length for p in loop):
+        return None
+    best: tuple[float, Strip] | None = None
+    for first, second, across in _two_sides(loop, curves, width):
+        long_ones = [p for p in (*first, *second) if not short[p.edge]]
+        length = sum(curves[p.edge].length for p in long_ones) / 2
+        gap = _apart(patch, first, second)
+        if gap > width or length < 3 * gap or not any(p in first for p in long_ones) or not any(p in second for p in long_ones):
+            continue
+        bound = [any(len(set(shape.edge_faces[p.edge])) != 2 for p in side) for side in (first, second)]
+        holds = 0 if bound[0] == bound[1] else FIRST if bound[0] else SECOND
+        if best is None or gap < best[0]:
+            best = (gap, Strip(region, first, second, tuple(p.edge for p in across), holds))
+    return best[1] if best else None
+
+
+def _two_sides(
+    loop: tuple[BorderEdge, ...], curves: list[Curve], width: float
+) -> Iterator[tuple[tuple[BorderEdge, ...], tuple[BorderEdge, ...], list[BorderEdge]]]:
+    """Every way to cut a border into two sides with short ends (or none) between them."""
+    n = len(loop)
+    run = [[0.0] for _ in range(n)]  # lengths of 0, 1, 2 … passages from each start, while they are short
+    for i in range(n):
+        for k in range(n - 2):
+            total = run[i][-1] + curves[loop[(i + k) % n].edge].length
+            if total > width:
+                break
+            run[i].append(total)
+    for i in range(n):  # the first side begins at passage i and ends before i + a
+        for a in range(1, n):
+            for b in range(len(run[(i + a) % n])):
+                start = a + b
+                for c in range(1, n - start + 1):
+                    end = start + c
+                    if n - end >= len(run[(i + end) % n]):
+                        continue
+                    if i > (i + start) % n:  # the same cut seen from the other side
+                        continue
+                    pick = [loop[(i + k) % n] for k in range(n)]
+                    yield tuple(pick[:a]), tuple(pick[start:end]), pick[a:start] + pick[end:]
+
+
+def _apart(patch: Patch, first: tuple[BorderEdge, ...], second: tuple[BorderEdge, ...]) -> float:
+    """Largest distance from one side's corners to the other side."""
+    a, b = (np.concatenate([patch.flat[p.corners] for p in side]) for side in (first, second))
+    return max(float(_to_line(a, b).max()), float(_to_line(b, a).max()))
+
+
+def _to_line(points: Floats, line: Floats) -> Floats:
+    """Distances (n,) of points from a polyline."""
+    a, side = line[:-1], np.diff(line, axis=0)
+    square = np.maximum(np.einsum("ij,ij->i", side, side), 1e-300)
+    q = points[:, None] - a[None]
+    s = np.clip(np.einsum("pij,ij->pi", q, side) / square, 0, 1)
+    return np.asarray(np.linalg.norm(q - s[:, :, None] * side[None], axis=2).min(axis=1))
+
+
+def _flat_area(patch: Patch) -> float:
+    a, b, c = (patch.flat[patch.facets[:, k]] for k in range(3))
+    return float(np.abs((b - a)[:, 0] * (c - a)[:, 1] - (b - a)[:, 1] * (c - a)[:, 0]).sum() / 2)
