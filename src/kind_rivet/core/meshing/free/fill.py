@@ -9,13 +9,11 @@ from numpy.typing import NDArray
 
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.kernels import kernel
-from kind_rivet.core.meshing.free import cleanup, front, recombine, smooth, triangulation
-from kind_rivet.core.meshing.free.shapes2d import element_energy, least_scaled_jacobian
+from kind_rivet.core.meshing.free import cleanup, front, mend, recombine, smooth, triangulation
+from kind_rivet.core.meshing.free.shapes2d import least_scaled_jacobian
 
 Ints = NDArray[np.int32]
-SMALL_BORDER = 600  # sides; regions up to here get several tries
-USUAL_TRIES = [(0.68, 1.0), (0.62, 1.0), (0.74, 1.0), (0.68, 0.93)]  # how near points may come (sizes), size factor
-MORE_TRIES = [(0.55, 1.0), (0.62, 0.93), (0.74, 0.93)]  # for small regions that came out poorly
+TRIES = ((0.68, 1.0), (0.74, 1.0), (0.62, 1.0), (0.68, 0.93), (0.55, 1.0), (0.8, 1.0), (0.62, 0.93), (0.74, 0.93))  # how near points may come, size factor
 CAREFUL = 4e6  # border sides × points up to which the front looks at the field for every candidate
 CALM = 2.0  # how far, in its own side lengths, a hole's border turns the cross field
 
@@ -50,28 +48,75 @@ def fill(loops: list[Floats], size: float, growth: float = 0.25, hard: Floats | 
     """
     hard = np.empty((0, 2)) if hard is None else hard
     spots = np.empty((0, 4)) if spots is None else spots
-    border = sum(len(loop) for loop in loops)
-    tries = USUAL_TRIES if border < SMALL_BORDER else USUAL_TRIES[:1]
-    if border < SMALL_BORDER // 3:
-        tries = tries + MORE_TRIES
+    elements = sum(_area(loop) for loop in loops) / size**2 + sum(len(loop) for loop in loops)
     best: FlatMesh | None = None
-    rank = -np.inf
-    for number, (keep_off, scale) in enumerate(tries):
-        if best is not None and (rank > 0.7 or (number >= len(USUAL_TRIES) and rank > 0.45)):
-            break
+    least = np.inf
+    for keep_off, scale in TRIES[: _tries(elements)]:
         mesh = _fill_once(loops, size * scale, growth, hard, spots, keep_off)
-        if (now := _rank(mesh)) > rank:
-            best, rank = mesh, now
+        if (now := _cost(mesh, size)) < least:
+            best, least = mesh, now
+        if least <= 0:
+            break
     assert best is not None
-    return best
+    return _mended(best, loops, size, growth, hard, spots)
 
 
-def _rank(mesh: FlatMesh) -> float:
-    """Few trias and a good worst element (bent or stretched); a tria costs as much as 0.05 of the worst."""
-    return min(float(_score(mesh.points, mesh.elements)), 0.8) - 0.05 * mesh.trias
+@dataclass(frozen=True)
+class _Field:
+    """Border sides that steer the cross field and the size: middles (b, 2), lengths, angles and how soon each fades (0: never)."""
+
+    mid: Floats
+    length: Floats
+    angle: Floats
+    calm: Floats
 
 
-def _fill_once(loops: list[Floats], size: float, growth: float, hard: Floats, spots: Floats, keep_off: float) -> FlatMesh:
+def _field_of(loops: list[Floats]) -> _Field:
+    mid = np.concatenate([(loop + np.roll(loop, -1, axis=0)) / 2 for loop in loops])
+    side = np.concatenate([np.roll(loop, -1, axis=0) - loop for loop in loops])
+    length = np.linalg.norm(side, axis=1)
+    calm = np.concatenate([np.full(len(loop), 0.0 if k == 0 else CALM) for k, loop in enumerate(loops)]) * length
+    return _Field(mid, length, np.arctan2(side[:, 1], side[:, 0]), calm)
+
+
+def _mended(mesh: FlatMesh, loops: list[Floats], size: float, growth: float, hard: Floats, spots: Floats) -> FlatMesh:
+    """The mesh with its poor places filled again."""
+    if mesh.trias == 0 and mend.score_of(mesh.points, mesh.elements, size).min() >= mend.POOR:
+        return mesh
+    whole = _field_of(loops)
+    border = sum(len(loop) for loop in loops)
+
+    def again(outline: list[Floats], held: Floats, keep_off: float, factor: float) -> tuple[Floats, Ints]:
+        sides = np.concatenate(outline)
+        near = np.linalg.norm(whole.mid[None] - sides.mean(axis=0), axis=2)[0] < 3 * np.ptp(sides, axis=0).max() + 6 * size
+        field = _Field(whole.mid[near], whole.length[near], whole.angle[near], whole.calm[near]) if near.any() else whole
+        try:
+            made = _fill_once(outline, size * factor, growth, held, spots, keep_off, field)
+        except CannotFill as problem:
+            raise ValueError(str(problem)) from problem
+        return made.points, made.elements
+
+    budget = 80 + len(mesh.elements) // 20
+    points, elements = mend.mend(mesh.points, mesh.elements, border + len(hard), len(hard), size, again, budget)
+    return FlatMesh(points, elements, flat_worst(points, elements))
+
+
+def _tries(elements: float) -> int:
+    """How many fronts a region of so many elements gets before the best is taken."""
+    return 8 if elements < 3000 else 4 if elements < 10000 else 2 if elements < 40000 else 1
+
+
+def _cost(mesh: FlatMesh, size: float) -> float:
+    """What is wrong with a filling: its poor elements, its trias, and a worst element that is only just sound."""
+    score = mend.score_of(mesh.points, mesh.elements, size)
+    poor = score[score < mend.POOR]
+    return float(len(poor) + 5 * (mend.POOR - poor).sum() + 0.8 * mesh.trias + max(0.0, 0.72 - float(score.min())))
+
+
+def _fill_once(
+    loops: list[Floats], size: float, growth: float, hard: Floats, spots: Floats, keep_off: float, field: _Field | None = None
+) -> FlatMesh:
+    """One front. `field`: border sides that steer it, where they are not those of `loops`."""
     border_xy = np.concatenate(loops)
     n_border = len(border_xy)
     given = np.concatenate((border_xy, hard))
@@ -103,13 +148,14 @@ def _fill_once(loops: list[Floats], size: float, growth: float, hard: Floats, sp
     seed_angle = np.arctan2(np.sin(4 * angle) + np.sin(4 * before), np.cos(4 * angle) + np.cos(4 * before)) / 4
     # At a sharp corner the two sides disagree: take the bisecting frame only where both sides vote alike.
     seed_size = np.minimum((length + length[prev]) / 2, 1.3 * h)
-    calm = np.concatenate([np.full(len(loop), 0.0 if k == 0 else CALM) for k, loop in enumerate(loops)]) * length
-    mid = (given[:n_border] + given[following]) / 2
+    steer = _field_of(loops) if field is None else field
+    mid, reach, calm = (steer.mid - shift) / scale, steer.length / scale, steer.calm / scale
+    cos4, sin4 = np.cos(4 * steer.angle), np.sin(4 * steer.angle)
     seeds = np.arange(n, dtype=np.int64)
     if len(hard):
         more = np.array(
             [
-                front.cross_and_size(x, y, mid, length, np.cos(4 * angle), np.sin(4 * angle), calm, h, growth, spots)
+                front.cross_and_size(x, y, mid, reach, cos4, sin4, calm, h, growth, spots)
                 for x, y in given[n_border:]
             ]
         )
@@ -127,9 +173,9 @@ def _fill_once(loops: list[Floats], size: float, growth: float, hard: Floats, sp
         seed_angle,
         seed_size,
         mid,
-        length,
-        np.cos(4 * angle),
-        np.sin(4 * angle),
+        reach,
+        cos4,
+        sin4,
         calm,
         h,
         growth,
@@ -181,15 +227,6 @@ def _worst(points, elements):  # type: ignore[no-untyped-def]
     worst = 1.0
     for e in range(len(elements)):
         worst = min(worst, least_scaled_jacobian(points, elements, e))
-    return worst
-
-
-@kernel
-def _score(points, elements):  # type: ignore[no-untyped-def]
-    """Least of scaled Jacobian and 3 / squared condition number: an element three times as long as wide still counts full."""
-    worst = 1.0
-    for e in range(len(elements)):
-        worst = min(worst, least_scaled_jacobian(points, elements, e), 3.0 / element_energy(points, elements, e))
     return worst
 
 

@@ -110,3 +110,18 @@ def least_scaled_jacobian(pts, el, e):  # type: ignore[no-untyped-def]
         size = math.sqrt((ux * ux + uy * uy) * (vx * vx + vy * vy)) + 1e-300
         worst = min(worst, (ux * vy - uy * vx) / size * (2.0 / ROOT3 if n == 3 else 1.0))
     return worst
+
+
+@kernel
+def sized_score(pts, el, e, size):  # type: ignore[no-untyped-def]
+    """Least of scaled Jacobian, 3 / squared condition number and 1.35 sizes over the longest side: 0.66 is about where elements fail."""
+    low = least_scaled_jacobian(pts, el, e)
+    if low <= 0.0:
+        return low
+    low = min(low, 3.0 / element_energy(pts, el, e))
+    n = 3 if el[e, 3] < 0 else 4
+    for k in range(n):
+        p, q = el[e, k], el[e, (k + 1) % n]
+        longest = math.sqrt((pts[p, 0] - pts[q, 0]) ** 2 + (pts[p, 1] - pts[q, 1]) ** 2)
+        low = min(low, 1.35 * size / (longest + 1e-300))
+    return low
