@@ -43,9 +43,12 @@ def plan_divisions(
             count[hole.edges[0]] = hole.divisions
         else:
             total = sum(curves[e].length for e in hole.edges)
-            for e in hole.edges:
-                count[e] = max(1, round(hole.divisions * curves[e].length / total))
+            count[list(hole.edges)] = _shared(hole.divisions, [curves[e].length / total for e in hole.edges])
         held[list(hole.edges)] = True
+    for hole in holes:
+        total = sum(curves[e].length for e in hole.rim)
+        for e, n in zip(hole.rim, _shared(hole.divisions, [curves[e].length / total for e in hole.rim]), strict=True):
+            count[e], held[e] = n, True
     for e, n in rules.divisions.items():
         if 0 <= e < len(count):
             count[e], held[e] = max(1, n), True
@@ -63,6 +66,15 @@ def plan_divisions(
         if not fits(strip, count):  # its sides do not face each other: it gets elements after all
             count[[e for e in strip.across if curves[e].length >= rules.look_past * rules.size]] = 1
     return count
+
+
+def _shared(count: int, shares: list[float]) -> list[int]:
+    """A count dealt out by shares, at least one each; sums to the count wherever it is large enough (largest remainders first)."""
+    out = [max(1, int(count * s)) for s in shares]
+    for k in sorted(range(len(shares)), key=lambda k: int(count * shares[k]) - count * shares[k]):
+        if sum(out) < count:
+            out[k] += 1
+    return out
 
 
 def fits(strip: Strip, count: NDArray[np.int64]) -> bool:

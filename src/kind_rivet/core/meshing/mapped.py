@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import itertools
+
 import numpy as np
 
 from kind_rivet.core.geometry.carriers import Floats
@@ -60,6 +62,35 @@ def fill_mapped(loop: Floats) -> FlatMesh | None:
     quads = np.stack((number[:-1, :-1], number[:-1, 1:], number[1:, 1:], number[1:, :-1]), axis=-1).reshape(-1, 4).astype(np.int32)
     points = np.concatenate((loop, place))
     return FlatMesh(points, quads, flat_worst(points, quads))
+
+
+def fill_rings(outer: Floats, inner: Floats, size: float) -> FlatMesh | None:
+    """Rows between two loops with equal counts, one inside the other (outer counter-clockwise, inner clockwise).
+
+    Nodes are joined straight to those they face; the points come outer loop first, then
+    the inner one, then the rows from outside in. None where the counts differ.
+    """
+    n = len(outer)
+    if len(inner) != n:
+        return None
+    facing = inner[::-1]
+    shifts = [float(np.linalg.norm(outer - np.roll(facing, -s, axis=0), axis=1).sum()) for s in range(n)]
+    shift = int(np.argmin(shifts))
+    partner = np.roll(facing, -shift, axis=0)
+    number = np.roll(np.arange(n, 2 * n)[::-1], -shift)
+    gap = float(np.linalg.norm(outer - partner, axis=1).mean())
+    rows = max(1, round(gap / size))
+    lines, points = [np.arange(n)], [outer, inner]
+    for k in range(1, rows):
+        share = k / rows
+        lines.append(2 * n + (k - 1) * n + np.arange(n))
+        points.append((1 - share) * outer + share * partner)
+    lines.append(number)
+    k = np.arange(n)
+    quads = [np.column_stack((a[k], a[(k + 1) % n], b[(k + 1) % n], b[k])) for a, b in itertools.pairwise(lines)]
+    mesh = np.concatenate(points)
+    elements = np.concatenate(quads).astype(np.int32)
+    return FlatMesh(mesh, elements, flat_worst(mesh, elements))
 
 
 def ring_quads(count: int) -> np.ndarray:

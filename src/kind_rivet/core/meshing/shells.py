@@ -15,7 +15,7 @@ from kind_rivet.core.meshing.curves import Curve
 from kind_rivet.core.meshing.detail import FIRST, Strip, narrow_strips, small_detail
 from kind_rivet.core.meshing.divisions import fits, odd_regions, plan_divisions
 from kind_rivet.core.meshing.free.fill import CannotFill, FlatMesh, fill
-from kind_rivet.core.meshing.mapped import fill_mapped, ring_quads
+from kind_rivet.core.meshing.mapped import fill_mapped, fill_rings, ring_quads
 from kind_rivet.core.meshing.patch import BorderEdge, Patch, lay_flat
 from kind_rivet.core.meshing.rules import ShellRules
 from kind_rivet.core.meshing.washers import RoundHole, find_round_holes, ring_outlines
@@ -469,7 +469,9 @@ def _on_faces(patch: Patch, flat: Floats) -> tuple[Floats, int, Ints]:
 
 def _fill(patch: Patch, loops: list[Floats], hard: Floats, rules: ShellRules, notes: list[str]) -> FlatMesh | None:
     """Regular where that is at least as good, else free; None (and a note) where neither works."""
-    regular = fill_mapped(loops[0]) if len(loops) == 1 and not len(hard) else None
+    regular = None
+    if not len(hard):
+        regular = fill_mapped(loops[0]) if len(loops) == 1 else fill_rings(loops[0], loops[1], rules.size) if len(loops) == 2 else None
     if regular is not None and regular.worst > 0.6:
         return regular
     try:

@@ -8,6 +8,7 @@ import numpy as np
 
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.geometry.shape import Shape
+from kind_rivet.core.meshing.curves import Curve
 from kind_rivet.core.meshing.patch import Patch
 from kind_rivet.core.meshing.rules import ShellRules
 
@@ -27,6 +28,7 @@ class RoundHole:
     divisions: int
     widths: tuple[float, ...]  # of the rings, from the hole outward; empty where none fits
     wanted: float  # width asked for
+    rim: tuple[int, ...] = ()  # edges of a concentric border close by, which gets the same count
     shift: float = 0.0  # of the first node along a closed edge, so that nodes lie on the region's main directions
 
 
@@ -59,7 +61,56 @@ def find_round_holes(shape: Shape, patches: list[Patch | None], rules: ShellRule
             holes.append(RoundHole(region, number, edges, float(d[6]), tuple(d[:3].tolist()), tuple(d[3:6].tolist()), count, widths, width))
     spots = {r: [_spot(loop_points(patch, k)) for k in range(len(patch.loops))] for r, patch in enumerate(patches) if patch is not None}
     by_loop = {(h.region, h.loop): h for h in holes}
-    return [_aligned(_fitted(hole, by_loop, spots[hole.region], patches, rules), shape, patches) for hole in holes]
+    fitted = [_fitted(hole, by_loop, spots[hole.region], patches, rules) for hole in holes]
+    return _turned_alike([_aligned(hole, shape, patches) for hole in _paired(fitted, shape, patches, rules)], shape)
+
+
+def _paired(holes: list[RoundHole], shape: Shape, patches: list[Patch | None], rules: ShellRules) -> list[RoundHole]:
+    """Equal counts for a hole and the concentric circle that bounds its region near by (bosses, flanges, rings drawn round holes)."""
+    out = list(holes)
+    by_edges = {frozenset(h.edges): k for k, h in enumerate(holes)}
+    for k, hole in enumerate(holes):
+        patch = patches[hole.region]
+        if patch is None or len(patch.loops) != 2:
+            continue
+        rim = tuple(p.edge for p in patch.loops[0])
+        circles = [shape.edges[e].carrier for e in rim]
+        centre = np.array(hole.centre)
+        if any(c.kind != "circle" or np.linalg.norm(np.cross(c.array[:3] - centre, hole.axis)) > 0.02 * c.data[6] for c in circles):
+            continue
+        radius = circles[0].data[6]
+        if any(abs(c.data[6] - radius) > 1e-3 * radius for c in circles) or radius - hole.radius > 3 * rules.size:
+            continue
+        outer = by_edges.get(frozenset(rim))
+        between = 2 * np.pi * np.sqrt(radius * hole.radius)  # sides a little short within, a little long without
+        most = 2 * int(np.pi * hole.radius / (LEAST_SIDE * rules.size))
+        count = min(4 * max(2, round(max(between / rules.size, np.pi * radius / (0.75 * rules.size)) / 4)), most)
+        by_hand = any(e in rules.divisions for e in (*rim, *hole.edges))
+        if by_hand or count < 6 or 2 * np.pi * radius / count > 1.8 * rules.size:
+            continue
+        out[k] = replace(out[k], divisions=count, rim=rim)
+        if outer is not None:
+            out[outer] = replace(out[outer], divisions=count)
+    return out
+
+
+def _turned_alike(holes: list[RoundHole], shape: Shape) -> list[RoundHole]:
+    """The first nodes of holes with a rim turned to the rim's first node."""
+    out = list(holes)
+    shifts = {h.edges[0]: h.shift for h in holes if len(h.edges) == 1}
+    for k, hole in enumerate(holes):
+        if not hole.rim or len(hole.edges) != 1 or len(hole.rim) != 1:
+            continue
+        inner, outer = (Curve.through(shape.points[shape.edges[e].nodes], shape.edges[e].carrier) for e in (hole.edges[0], hole.rim[0]))
+        if len(shape.vertices.get(int(shape.edges[hole.edges[0]].nodes[0]), [])) != 1:
+            continue
+        centre = np.array(hole.centre)
+        wanted = outer.at(np.array([shifts.get(hole.rim[0], 0.0)]))[0] - centre
+        places = np.linspace(0.0, inner.length, 721)[:-1]
+        near = (inner.at(places) - centre) @ wanted
+        step = inner.length / hole.divisions
+        out[k] = replace(hole, shift=float(places[int(np.argmax(near))] % step) or step)
+    return out
 
 
 def _spot(points: Floats) -> tuple[Floats, float]:

@@ -1,0 +1,177 @@
+"""Poor places of a filled region filled again: the elements round a poor one are taken out and the cavity gets several tries.
+
+What one front cannot see — how the rows of two near borders will meet — a few different
+fronts in a small cavity often find. A try is kept only if the worst element of the cavity
+and its surroundings rises, or stray trias vanish while nothing gets poor.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kind_rivet.core.geometry.carriers import Floats
+from kind_rivet.core.kernels import kernel
+from kind_rivet.core.meshing.free import cleanup, smooth
+from kind_rivet.core.meshing.free.shapes2d import sized_score
+from kind_rivet.core.meshing.free.tile import tiled
+
+Ints = NDArray[np.int32]
+Fill = Callable[[list[Floats], Floats, float, float], tuple[Floats, Ints]]  # loops, hard points, keep off, size factor → points, elements
+
+POOR = 0.66  # a quad with an angle below about 41° or above 139°
+GOOD = 0.8  # better than this counts as this
+TRIA_COST = 0.06
+TRIES = ((0.68, 1.0), (0.6, 1.0), (0.76, 1.0), (0.68, 0.88), (0.68, 1.15), (0.85, 1.0))  # keep off, size factor
+NO_POINTS = (np.inf, 1.0)  # the exact tiling between the cavity's own nodes
+
+
+@kernel
+def _scores(points, elements, size, out):  # type: ignore[no-untyped-def]
+    for e in range(len(elements)):
+        out[e] = sized_score(points, elements, e, size)
+
+
+def score_of(points: Floats, elements: Ints, size: float) -> Floats:
+    """`sized_score` of every element (m,)."""
+    out = np.empty(len(elements))
+    _scores(points, elements, size, out)
+    return out
+
+
+def mend(points: Floats, elements: Ints, fixed: int, hard: int, size: float, fill: Fill, budget: int) -> tuple[Floats, Ints]:
+    """The mesh with its poor places filled again; the first `fixed` points stay, the last `hard` of them lie inside the region.
+
+    `budget` limits the number of tries. Worst elements come first, each with growing cavities.
+    """
+    given_up: set[tuple[int, ...]] = set()
+    while budget > 0:
+        score = score_of(points, elements, size)
+        poor = np.flatnonzero((score < POOR) | (elements[:, 3] < 0))
+        poor = poor[np.argsort(score[poor] + np.where(elements[poor, 3] < 0, 0.3, 0.0), kind="stable")]
+        todo = [int(e) for e in poor if tuple(elements[e].tolist()) not in given_up]
+        if not todo:
+            break
+        e = todo[0]
+        name = tuple(elements[e].tolist())
+        for rings in (1, 2, 3):
+            found, used = _better(points, elements, e, rings, fixed, hard, size, fill)
+            budget -= used
+            if found is not None:
+                points, elements = found
+                break
+        else:
+            given_up.add(name)
+    return _without_unused(points, elements, fixed)
+
+
+def _better(
+    points: Floats, elements: Ints, element: int, rings: int, fixed: int, hard: int, size: float, fill: Fill
+) -> tuple[tuple[Floats, Ints] | None, int]:
+    """The mesh with a better filling of the cavity of so many rings round an element, and the tries made."""
+    inside = _grown(elements, element, rings)
+    around = np.flatnonzero(np.isin(elements, elements[inside][elements[inside] >= 0]).any(axis=1))
+    loops = _outline(elements[inside])
+    if loops is None or len(around) == len(inside) == len(elements) and rings > 1:
+        return None, 0
+    border = np.concatenate(loops)
+    within = np.unique(elements[inside][elements[inside] >= 0])
+    held = np.setdiff1d(within, border)
+    held = held[(held >= fixed - hard) & (held < fixed)]
+    if len(np.setdiff1d(within[within < fixed], np.concatenate((border, held)))):
+        return None, 0
+    before, trias_before = _rank(points, elements[around], size)
+    shell = np.setdiff1d(around, inside)
+    best: tuple[Floats, Ints] | None = None
+    best_rank = before + 0.01
+    used = 0
+    for keep_off, factor in (NO_POINTS, *TRIES):
+        used += 1
+        try:
+            if (keep_off, factor) == NO_POINTS:
+                if len(loops) > 1 or len(held) or (quads := tiled(points[border], size)) is None:
+                    continue
+                new_points, new = points[border], quads
+            else:
+                new_points, new = fill([points[loop] for loop in loops], points[held], keep_off, factor)
+        except ValueError:
+            continue
+        table = np.concatenate((border, held, len(points) + np.arange(len(new_points) - len(border) - len(held))))
+        more = np.concatenate((points, new_points[len(border) + len(held) :]))
+        own = np.where(new >= 0, table[np.maximum(new, 0)], -1).astype(np.int32)
+        patch = np.concatenate((own, elements[shell]))
+        more = _smoothed(more, patch, fixed, elements[shell], border)
+        now, _ = _rank(more, patch, size)
+        if now > best_rank:
+            best_rank = now
+            keep = np.ones(len(elements), bool)
+            keep[inside] = False
+            best = more, np.concatenate((elements[keep], own))
+            if now >= GOOD - 1e-9:
+                break
+    return best, used
+
+
+def _rank(points: Floats, elements: Ints, size: float) -> tuple[float, int]:
+    """Worst score, less the cost of trias; both capped so that what is good enough counts alike."""
+    trias = int((elements[:, 3] < 0).sum())
+    return min(float(score_of(points, elements, size).min()), GOOD) - TRIA_COST * trias, trias
+
+
+def _grown(elements: Ints, element: int, rings: int) -> NDArray[np.int64]:
+    """Elements that share a node with an element, so many rings out."""
+    inside = np.array([element])
+    for _ in range(rings):
+        nodes = elements[inside]
+        inside = np.flatnonzero(np.isin(elements, nodes[nodes >= 0]).any(axis=1))
+    return inside
+
+
+def _outline(elements: Ints) -> list[NDArray[np.int64]] | None:
+    """Border loops of a lot of elements, the outer one first in no special order; None where they touch themselves."""
+    following: dict[int, int] = {}
+    sides: set[tuple[int, int]] = set()
+    for row in elements.tolist():
+        n = 3 if row[3] < 0 else 4
+        for k in range(n):
+            sides.add((row[k], row[(k + 1) % n]))
+    for a, b in sides:
+        if (b, a) not in sides:
+            if a in following:
+                return None
+            following[a] = b
+    loops = []
+    while following:
+        start = min(following)
+        ring = [start]
+        while (nxt := following.pop(ring[-1])) != start:
+            ring.append(nxt)
+            if nxt not in following:
+                return None
+        loops.append(np.array(ring))
+    return loops
+
+
+def _smoothed(points: Floats, patch: Ints, fixed: int, outer: Ints, border: NDArray[np.int64]) -> Floats:
+    """Points after smoothing what lies inside a patch and on the cavity's border; nodes of the ring outside it stay."""
+    nodes = np.unique(patch[patch >= 0])
+    local = np.where(patch >= 0, np.searchsorted(nodes, np.maximum(patch, 0)), -1).astype(np.int32)
+    free = nodes >= fixed
+    stay = np.setdiff1d(outer[outer >= 0], border)
+    free[np.isin(nodes, stay)] = False
+    xy = points[nodes].copy()
+    inc, deg = cleanup.link(local, len(nodes))
+    smooth.smooth(xy, local, inc, deg, free, np.arange(len(nodes)), 6, 0)
+    out = points.copy()
+    out[nodes] = xy
+    return out
+
+
+def _without_unused(points: Floats, elements: Ints, fixed: int) -> tuple[Floats, Ints]:
+    used = np.zeros(len(points), bool)
+    used[:fixed] = True
+    used[elements[elements >= 0]] = True
+    number = np.cumsum(used) - 1
+    return points[used], np.where(elements >= 0, number[np.maximum(elements, 0)], -1).astype(np.int32)
