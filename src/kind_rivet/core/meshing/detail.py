@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Collection, Iterator, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -30,26 +30,30 @@ class Strip:
     holds: int = 0  # the side that keeps its place (FIRST, SECOND); 0: the row lies in the middle
 
 
-def small_detail(shape: Shape, curves: list[Curve], patches: Sequence[Patch | None], rules: ShellRules) -> NDArray[np.bool_]:
+def small_detail(
+    shape: Shape, curves: list[Curve], patches: Sequence[Patch | None], rules: ShellRules, spared: Collection[int] = ()
+) -> NDArray[np.bool_]:
     """Edges (e,) to be shrunk to one node each.
 
     Short edges join their end points into clusters, shortest first; a cluster stays
     smaller than the share of the size that is looked past, so a curve made of many short
-    edges keeps its shape. Closed edges smaller than that vanish. Counts set by hand stay.
+    edges keeps its shape. Closed edges smaller than that vanish. Counts set by hand and `spared` edges stay.
     """
     length = np.array([c.length for c in curves])
     limit = rules.look_past * rules.size
     closed = np.array([edge.closed for edge in shape.edges], bool)
     wanted = (length < limit) & ~closed
-    wanted[[e for e in rules.divisions if 0 <= e < len(wanted)]] = False
+    stay = np.zeros(len(wanted), bool)
+    stay[[e for e in (*rules.divisions, *spared) if 0 <= e < len(wanted)]] = True
+    wanted &= ~stay
     while True:
         short = _clusters(shape, length, wanted, limit)
         spoilt = _spoilt(shape, patches, short, rules)
         if not spoilt & set(np.flatnonzero(wanted)):
             break
         wanted[list(spoilt)] = False
-    for e in np.flatnonzero(closed & (length < 4 * limit)):
-        if np.linalg.norm(np.ptp(shape.points[shape.edges[e].nodes], axis=0)) < np.sqrt(2) * limit and e not in rules.divisions:
+    for e in np.flatnonzero(closed & ~stay & (length < 4 * limit)):
+        if np.linalg.norm(np.ptp(shape.points[shape.edges[e].nodes], axis=0)) < np.sqrt(2) * limit:
             short[e] = True
     return short
 
@@ -94,7 +98,12 @@ def _spoilt(shape: Shape, patches: Sequence[Patch | None], short: NDArray[np.boo
 
 
 def narrow_strips(
-    shape: Shape, curves: list[Curve], patches: Sequence[Patch | None], short: NDArray[np.bool_], rules: ShellRules
+    shape: Shape,
+    curves: list[Curve],
+    patches: Sequence[Patch | None],
+    short: NDArray[np.bool_],
+    rules: ShellRules,
+    spared: Collection[int] = (),
 ) -> list[Strip]:
     """Regions (small bends, split lines, slivers) that are narrower than the shortest side allowed."""
     out: list[Strip] = []
@@ -104,7 +113,7 @@ def narrow_strips(
         if strip is None:
             continue
         edges = {p.edge for p in (*strip.first, *strip.second)} | set(strip.across)
-        if not edges & taken and not edges & set(rules.divisions):
+        if not edges & taken and not edges & {*rules.divisions, *spared}:
             out.append(strip)
             taken |= edges
     return out

@@ -29,7 +29,7 @@ class ShellRules:
     bend_angle: float = 45.0  # most a single element may turn round a bend
     washers: tuple[WasherRule, ...] = (WasherRule(),)
     divisions: Mapping[int, int] = field(default_factory=dict)  # edge → count, set by hand
-    look_past: float = 0.25  # edges shorter than this share of the size shrink to one node
+    look_past: float = 0.352  # edges shorter than this share of the size shrink to one node: a little above where the default limit sheet fails a side
     two_rows: bool = True  # at least two rows across any strip wider than 0.75 sizes
 
     def washer_for(self, diameter: float) -> WasherRule | None:

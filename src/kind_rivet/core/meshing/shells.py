@@ -23,6 +23,7 @@ from kind_rivet.core.meshing.washers import RoundHole, find_round_holes, ring_ou
 Ints = NDArray[np.int32]
 VERTEX, EDGE, FACE = 1, 2, 3
 HARD_POINT = -1  # in place of the number of a vertex
+LITTLE = 0.25  # share of the size that is looked past where more would spoil a border
 SLIT = 0.01  # how far, in sizes, both sides of a line inside a region are held apart while it is filled
 
 
@@ -146,11 +147,35 @@ def mesh_sheet(shape: Shape, rules: ShellRules, hard: Floats | None = None, kept
             else:
                 patches.append(None)
                 notes.append(str(refused))
+    hard = np.empty((0, 3)) if hard is None else np.asarray(hard, float)
+    spared: set[int] = set()
+    while True:
+        mesh, failed, past = _mesh_once(shape, curves, patches, rules, hard, kept, spared, list(notes))
+        again: set[int] = set()
+        for r, at in failed:  # what was looked past may be why a border crosses itself: first what lies near, then all of it
+            mine = ({p.edge for loop in patches[r].loops for p in loop} & past) - spared  # type: ignore[union-attr]
+            near = {e for e in mine if np.linalg.norm(curves[e].points - at, axis=1).min() < rules.size / 2}
+            again |= near or mine
+        if not again:
+            break
+        if rules.look_past > LITTLE:
+            rules = replace(rules, look_past=LITTLE)
+        else:
+            spared |= again
+    if not len(mesh.elements) and not mesh.kept_faces:
+        raise Refused("No face could be meshed.", " ".join(mesh.notes[:1]))
+    return mesh
+
+
+def _mesh_once(
+    shape: Shape, curves: list[Curve], patches: list[Patch | None], rules: ShellRules, hard: Floats, kept: Kept | None, spared: set[int], notes: list[str]
+) -> tuple[SheetMesh, list[tuple[int, Floats]], set[int]]:  # fmt: skip
+    """One try: the mesh, regions that could not be filled and where, and the edges that were looked past (those `spared` are not)."""
     holes = find_round_holes(shape, patches, rules)
-    short = small_detail(shape, curves, patches, rules)
+    short = small_detail(shape, curves, patches, rules, spared)
     tiny = sum(all(short[e] for e in h.edges) for h in holes)
     holes = [h for h in holes if not all(short[e] for e in h.edges)]
-    strips = narrow_strips(shape, curves, patches, short, rules)
+    strips = narrow_strips(shape, curves, patches, short, rules, spared)
     count = plan_divisions(shape, curves, patches, holes, short, strips, rules)
     strips = [strip for strip in strips if fits(strip, count)]
     for r in odd_regions(patches, count):
@@ -163,23 +188,27 @@ def mesh_sheet(shape: Shape, rules: ShellRules, hard: Floats | None = None, kept
     edge_nodes, stations = _edge_nodes(shape, curves, count, shift, build, lines)
     _join_strips(shape, patches, strips, edge_nodes, build)
     passed = {strip.region for strip in strips} | staying
-    hard = np.empty((0, 3)) if hard is None else np.asarray(hard, float)
     hard_face = _nearest_face(shape, hard)
+    failed = []
     for number, patch in enumerate(patches):
         if patch is not None and number not in passed:
             mine = np.isin(hard_face, patch.faces)
-            _mesh_region(patch, number, curves, edge_nodes, stations, holes, rules, hard[mine], build, notes)
-    if not build.elements and not staying:
-        raise Refused("No face could be meshed.", " ".join(notes[:1]))
+            trouble = _mesh_region(patch, number, shape.edge_faces, curves, edge_nodes, stations, holes, rules, hard[mine], build)
+            if trouble is not None:
+                x, y, z = trouble.at
+                notes.append(f"Face {patch.faces[0] + 1} was left out: {trouble} near ({x:.4g}, {y:.4g}, {z:.4g}).")
+                failed.append((number, trouble.at))
     if strips:
         notes.append(
             f"{len(strips)} narrow strip{'s were' if len(strips) > 1 else ' was'} looked past: too narrow for elements of this size."
         )
     if tiny:
-        notes.append(f"{tiny} hole{'s' if tiny > 1 else ''} smaller than {rules.look_past * rules.size:.3g} across {'were' if tiny > 1 else 'was'} looked past.")
+        width = rules.look_past * rules.size
+        notes.append(f"{tiny} hole{'s' if tiny > 1 else ''} smaller than {width:.3g} across {'were' if tiny > 1 else 'was'} looked past.")
+    past = set(np.flatnonzero(count == 0).tolist()) | {p.edge for strip in strips for p in (*strip.first, *strip.second)}
     mesh = _compact(build, count, edge_nodes, holes, notes, set(lines))
     whole = frozenset(f for r in staying for f in patches[r].faces)  # type: ignore[union-attr]
-    return replace(mesh, kept_faces=whole, kept_edges=frozenset(lines))
+    return replace(mesh, kept_faces=whole, kept_edges=frozenset(lines)), failed, past
 
 
 def _staying(
@@ -206,6 +235,8 @@ def _compact(
 ) -> SheetMesh:
     """Everything in flat arrays, without nodes that neither an element nor one of the kept `lines` uses."""
     elements = np.concatenate(build.elements) if build.elements else np.empty((0, 4), np.int32)
+    if not build.points:
+        build.nodes(np.empty((0, 3)), EDGE, 0)
     used = np.zeros(build.count, bool)
     for e in lines:
         used[edge_nodes[e]] = True
@@ -391,14 +422,17 @@ def _bowed(along: Floats, curve: Curve, k: NDArray[np.int64], f: Floats) -> Floa
 
 
 def _mesh_region(
-    patch: Patch, number: int, curves: list[Curve], edge_nodes: list[Ints], stations: list[Floats],
-    holes: list[RoundHole], rules: ShellRules, hard: Floats, build: _Builder, notes: list[str],
-) -> None:  # fmt: skip
+    patch: Patch, number: int, joined: tuple[tuple[int, ...], ...], curves: list[Curve], edge_nodes: list[Ints], stations: list[Floats],
+    holes: list[RoundHole], rules: ShellRules, hard: Floats, build: _Builder,
+) -> CannotFill | None:  # fmt: skip
+    """Add the region's nodes and elements; where its border cannot be filled, what is wrong and where in space."""
     loops_nodes: list[Ints] = []
     loops_flat: list[Floats] = []
     rings: list[tuple[int, list[Floats]]] = []
     mine = {h.loop: k for k, h in enumerate(holes) if h.region == number}
     spot = _vertex_places(patch, edge_nodes, build)
+    pins: list[int] = []  # nodes of other walls that stand on a point of this one
+    pins_flat: list[Floats] = []
     for index, loop in enumerate(patch.loops):
         parts = [_passage(patch, p, curves[p.edge], edge_nodes[p.edge], stations[p.edge]) for p in loop]
         ids = np.concatenate([p[0] for p in parts])
@@ -410,7 +444,10 @@ def _mesh_region(
                     flat[i] = nearest
         if len(np.unique(ids)) < 2 or (len(np.unique(ids)) < 3 and len({p.edge for p in loop}) == len(loop)):
             if index == 0:
-                return  # the region shrank to a line or a point: its neighbours meet there
+                return None  # the region shrank to a line or a point: its neighbours meet there
+            if any(set(joined[p.edge]) - set(patch.faces) for p in loop):  # other walls stand there
+                pins.append(int(edge_nodes[loop[0].edge][0]))
+                pins_flat.append(np.concatenate([patch.flat[p.corners] for p in loop]).mean(axis=0))
             continue
         if index in mine and holes[mine[index]].widths:
             hole = holes[mine[index]]
@@ -424,10 +461,12 @@ def _mesh_region(
         loops_nodes.append(ids)
         loops_flat.append(opened(ids, flat, SLIT * rules.size))
     hard_flat = patch.to_plane(hard) if len(hard) else np.empty((0, 2))
-    mesh = _fill(patch, loops_flat, hard_flat, rules, notes)
-    if mesh is None:
-        return
+    try:
+        mesh = _fill(loops_flat, np.concatenate((np.array(pins_flat).reshape(-1, 2), hard_flat)), rules)
+    except CannotFill as trouble:
+        return CannotFill(str(trouble), patch.to_space(trouble.at[None])[0][0])
     border = np.concatenate(loops_nodes)
+    border = np.concatenate((border, np.array(pins, np.int32)))
     inner_flat = mesh.points[len(border) :]
     inner = build.nodes(*_on_faces(patch, inner_flat)) if len(inner_flat) else np.empty(0, np.int32)
     if len(hard):  # they come first and stay: nothing may move them
@@ -441,6 +480,7 @@ def _mesh_region(
         centre = np.where((corners[:, 3] >= 0)[:, None], mesh.points[corners].mean(axis=1), mesh.points[corners[:, :3]].mean(axis=1))
         face = patch.to_space(centre)[1]
     build.add(elements, face, -1)
+    return None
 
 
 def opened(ids: Ints, flat: Floats, by: float) -> Floats:
@@ -467,8 +507,8 @@ def _on_faces(patch: Patch, flat: Floats) -> tuple[Floats, int, Ints]:
     return points, FACE, face
 
 
-def _fill(patch: Patch, loops: list[Floats], hard: Floats, rules: ShellRules, notes: list[str]) -> FlatMesh | None:
-    """Regular where that is at least as good, else free; None (and a note) where neither works."""
+def _fill(loops: list[Floats], hard: Floats, rules: ShellRules) -> FlatMesh:
+    """Regular where that is at least as good, else free. Raises `CannotFill` where neither works."""
     regular = None
     if not len(hard):
         regular = fill_mapped(loops[0]) if len(loops) == 1 else fill_rings(loops[0], loops[1], rules.size) if len(loops) == 2 else None
@@ -476,10 +516,10 @@ def _fill(patch: Patch, loops: list[Floats], hard: Floats, rules: ShellRules, no
         return regular
     try:
         free = fill(loops, rules.size, rules.growth, hard)
-    except CannotFill as problem:
-        at = patch.to_space(problem.at[None])[0][0]
-        notes.append(f"Face {patch.faces[0] + 1} was left out: {problem} near ({at[0]:.4g}, {at[1]:.4g}, {at[2]:.4g}).")
-        return regular if regular is not None and regular.worst > 0 else None
+    except CannotFill:
+        if regular is not None and regular.worst > 0:
+            return regular
+        raise
     if regular is not None and regular.worst >= free.worst and regular.worst > 0:
         return regular
     return free
