@@ -78,6 +78,13 @@ class Curve:
             place[0], place[-1] = 0.0, self.length
         return np.asarray(place)
 
+    def nearest_station(self, point: Floats) -> float:
+        """Distance along the curve of the place nearest to a point (3,), by its facet segments."""
+        a, along = self.points[:-1], np.diff(self.points, axis=0)
+        t = np.clip(np.einsum("kj,kj->k", point - a, along) / np.maximum(np.einsum("ij,ij->i", along, along), 1e-300), 0, 1)
+        k = int(np.argmin(np.linalg.norm(a + t[:, None] * along - point, axis=1)))
+        return float(self.stations[k] + t[k] * (self.stations[k + 1] - self.stations[k]))
+
     def segment(self, places: Floats) -> tuple[np.ndarray, Floats]:
         """Facet segment (n,) and share along it (n,) of distances along the curve."""
         s = np.clip(places, 0.0, self.length)

@@ -169,6 +169,7 @@ def optimise(
     moved = int(_rounds(points, analytic, shells, inc, start, table, holds.code, holds.data, rounds, target))
     if len(free):
         moved += _free_rounds(points, free, mesh, shells, inc, start, table, holds, rounds, target)
+    holds.back_on_curves(points)
     points.setflags(write=False)
     after_mesh = mesh.moved(points)
     after = judge(after_mesh, sheet, size)
