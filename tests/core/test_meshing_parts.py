@@ -119,8 +119,10 @@ def test_washer_rules_choose_by_diameter(tray_sheet: Document) -> None:
     shape = tray_sheet.sheets[1].shape
     rules = ShellRules(4.0, washers=(WasherRule(0, 5, rings=0), WasherRule(5, 20, rings=2, width=0.6), WasherRule(20, 100, rings=1)))
     holes = find_round_holes(shape, [lay_flat(shape, f) for f in regions_of(shape)], rules)
-    by_size = {round(2 * h.radius, 1): len(h.widths) for h in holes}
+    by_size = {round(2 * h.radius, 1): len(h.widths) for h in holes if h.round}
     assert by_size == {4.2: 0, 9.0: 2, 36.0: 1}
+    slots = [h for h in holes if not h.round]
+    assert slots and all(len(h.widths) == 2 and sum(h.shares) == h.divisions for h in slots)  # by their width
 
 
 def test_free_loops_of_the_tray(tray_sheet: Document) -> None:

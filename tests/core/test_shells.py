@@ -46,6 +46,8 @@ def test_washers_are_even_and_square(tray_mesh: Document) -> None:
         u = away[0] / np.linalg.norm(away[0])
         angle = np.sort(np.arctan2(away @ np.cross(axis, u), away @ u))
         step = np.diff(np.concatenate((angle, [angle[0] + 2 * np.pi])))
+        if not hole.round:  # slots: rows along their straight sides
+            continue
         assert np.degrees(step.max() - step.min()) < 1.0
         assert np.abs(np.linalg.norm(away, axis=1) - hole.radius).max() < 1e-6 * hole.radius
 

@@ -239,9 +239,9 @@ class Live:
             return
         if self._holds[0] is not document.mesh:
             self._holds = (document.mesh, document_holds(document))
-        self.drag = NodeDrag(document.mesh, self._holds[1], document.limit_sheet, document.choices.size, index)
+        self.drag = NodeDrag(document.mesh, self._holds[1], document.limit_sheet, document.choices.size, index, document.wanted)
         if not self.drag.movable:
-            held = "a point" if document.mesh.on_kind[index] == 1 else "an edge"
+            held = {1: "a point", 2: "a round hole or an edge"}.get(int(document.mesh.on_kind[index]), "its ring")
             self.window.say(
                 f"Node {number_} is held by {held} of the geometry, so it does not move. Change the divisions of the edge instead.",
                 "problem",

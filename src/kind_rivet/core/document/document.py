@@ -24,11 +24,13 @@ from kind_rivet.core.document.changes import (
     WorkingPoint,
 )
 from kind_rivet.core.errors import Refused
+from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.geometry.faults import Fault
 from kind_rivet.core.geometry.holes import Hole
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.mesh.mesh import Mesh
-from kind_rivet.core.meshing.rules import WasherRule
+from kind_rivet.core.meshing.rules import Grading, LocalSize, ShellRules, WasherAt, WasherRule
+from kind_rivet.core.meshing.sizes import wanted_on
 from kind_rivet.core.midsurface.sheet import Sheet
 from kind_rivet.core.quality.index import Quality, judge
 from kind_rivet.core.quality.limits import DEFAULT, LimitSheet
@@ -183,6 +185,32 @@ class MeshChoices:
     growth: float = 0.25
     washers: tuple[WasherRule, ...] = (WasherRule(),)
     divisions: Mapping[str, Mapping[int, int]] = field(default_factory=_nothing)  # body key → edge → count
+    grading: Mapping[str, Mapping[int, Grading]] = field(default_factory=_nothing)  # body key → edge → grading
+    ways: Mapping[str, Mapping[int, str]] = field(default_factory=_nothing)  # body key → face → regular or free
+    local: tuple[LocalSize, ...] = ()
+    washers_at: tuple[WasherAt, ...] = ()
+    trias: str = ""
+
+    def beside_size(self, body: int) -> str:
+        """A word for everything but size, growth, ring table and divisions that shapes the shells of a body."""
+        word = str(body)
+        mine = [c for c in self.local if c.kind in ("ball", "box") or c.body == body], [w for w in self.washers_at if w.body == body]
+        return (
+            repr((sorted(self.grading.get(word, {}).items()), sorted(self.ways.get(word, {}).items()), mine, self.trias))
+            if (any(mine) or word in self.grading or word in self.ways or self.trias)
+            else ""
+        )
+
+
+def shell_rules(choices: MeshChoices, body: int) -> ShellRules:
+    """The mesher's rules for one body by itself."""
+    word = str(body)
+    lots = {kind: {i: c.size for c in choices.local if c.kind == kind and c.body == body for i in c.items} for kind in ("faces", "edges")}
+    return ShellRules(
+        choices.size, choices.growth, washers=choices.washers, washers_at=tuple(w for w in choices.washers_at if w.body == body),
+        divisions=choices.divisions.get(word, {}), grading=choices.grading.get(word, {}), ways=choices.ways.get(word, {}),
+        face_size=lots["faces"], edge_size=lots["edges"], places=tuple(c for c in choices.local if c.kind in ("ball", "box")), trias=choices.trias,
+    )  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -247,7 +275,21 @@ class Document:
 
     @cached_property
     def quality(self) -> Quality:
-        return judge(self.mesh, self.limit_sheet, self.choices.size or 1.0)
+        return judge(self.mesh, self.limit_sheet, self.choices.size or 1.0, self.wanted)
+
+    @cached_property
+    def wanted(self) -> Floats | None:
+        """Wanted size (m,) of every element where walls, edges or places have sizes of their own; None: one for all."""
+        if not self.choices.local:
+            return None
+        out = np.full(self.mesh.elements, self.choices.size)
+        centres = self.mesh.centres()
+        for key, sheet in self.meshed.items():
+            mine = np.flatnonzero((self.mesh.body == key) & self.mesh.is_shell)
+            if len(mine):
+                rules = shell_rules(self.choices, key)
+                out[mine] = wanted_on(sheet.shape, centres[mine], self.mesh.face[mine], rules)
+        return out
 
     @cached_property
     def node_index(self) -> dict[int, int]:
@@ -270,7 +312,7 @@ class Document:
         c = self.choices
         hand = sorted(c.divisions.get(str(body), {}).items())
         together = sorted(g for g in self.joined if body in g)
-        return f"{self.prepare_state(body)}|{c.size:g}|{c.growth:g}|{c.washers}|{hand}|{together}"
+        return f"{self.prepare_state(body)}|{c.size:g}|{c.growth:g}|{c.washers}|{hand}|{together}{c.beside_size(body)}"
 
     @cached_property
     def stale(self) -> tuple[str, ...]:

@@ -16,6 +16,7 @@ from kind_rivet.core.meshing.rules import ShellRules
 from kind_rivet.core.meshing.washers import LEAST_SIDE
 
 MOST_PASSAGES = 14  # of a border that is searched for two long sides close to each other
+TINY = 0.2  # of the size: closed edges (holes, bosses) narrower than this vanish; holes matter, so the share is a small one
 FIRST, SECOND = 1, 2
 
 
@@ -37,7 +38,7 @@ def small_detail(
 
     Short edges join their end points into clusters, shortest first; a cluster stays
     smaller than the share of the size that is looked past, so a curve made of many short
-    edges keeps its shape. Closed edges smaller than that vanish. Counts set by hand and `spared` edges stay.
+    edges keeps its shape. Tiny closed edges vanish. Counts set by hand and `spared` edges stay.
     """
     length = np.array([c.length for c in curves])
     limit = rules.look_past * rules.size
@@ -52,8 +53,9 @@ def small_detail(
         if not spoilt & set(np.flatnonzero(wanted)):
             break
         wanted[list(spoilt)] = False
-    for e in np.flatnonzero(closed & ~stay & (length < 4 * limit)):
-        if np.linalg.norm(np.ptp(shape.points[shape.edges[e].nodes], axis=0)) < np.sqrt(2) * limit:
+    tiny = min(TINY, rules.look_past) * rules.size
+    for e in np.flatnonzero(closed & ~stay & (length < 4 * tiny)):
+        if np.linalg.norm(np.ptp(shape.points[shape.edges[e].nodes], axis=0)) < np.sqrt(2) * tiny:
             short[e] = True
     return short
 

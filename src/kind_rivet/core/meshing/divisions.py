@@ -14,6 +14,7 @@ from kind_rivet.core.meshing.mapped import turns
 from kind_rivet.core.meshing.parity import odd_changes
 from kind_rivet.core.meshing.patch import BorderEdge, Patch
 from kind_rivet.core.meshing.rules import ShellRules
+from kind_rivet.core.meshing.sizes import along, wanted_count
 from kind_rivet.core.meshing.washers import LEAST_SIDE, RoundHole
 
 Sides = tuple[list[int], list[int], list[int], list[int]]
@@ -32,14 +33,16 @@ def plan_divisions(
 
     Every region gets an even number of border sides where the free edges allow it.
     """
-    count = np.array([_by_length(curve, rules) for curve in curves], np.int64)
+    count = np.array([_by_length(curve, e, shape.edge_faces[e], rules) for e, curve in enumerate(curves)], np.int64)
     held = np.zeros(len(curves), bool)
     short = short.copy()
     for strip in strips:
         short[list(strip.across)] = True
     count[short], held[short] = 0, True
     for hole in holes:
-        if len(hole.edges) == 1:
+        if hole.shares:
+            count[list(hole.edges)] = hole.shares
+        elif len(hole.edges) == 1:
             count[hole.edges[0]] = hole.divisions
         else:
             total = sum(curves[e].length for e in hole.edges)
@@ -82,10 +85,10 @@ def fits(strip: Strip, count: NDArray[np.int64]) -> bool:
     return int(sum(count[p.edge] for p in strip.first)) == int(sum(count[p.edge] for p in strip.second))
 
 
-def _by_length(curve: Curve, rules: ShellRules) -> int:
+def _by_length(curve: Curve, edge: int, faces: tuple[int, ...], rules: ShellRules) -> int:
     if curve.length <= 0:
         return 1
-    by_size = round(curve.length / rules.size)
+    by_size = round(wanted_count(curve, along(curve, edge, faces, rules), rules))
     by_bend = np.ceil(curve.turning() / np.radians(rules.bend_angle) - 0.05)
     closed = np.allclose(curve.points[0], curve.points[-1])
     # A bend is not divided finer than the default limit on short sides allows; n balanced chords are L / (n + 1) long.

@@ -86,8 +86,7 @@ def fill_rings(outer: Floats, inner: Floats, size: float) -> FlatMesh | None:
         lines.append(2 * n + (k - 1) * n + np.arange(n))
         points.append((1 - share) * outer + share * partner)
     lines.append(number)
-    k = np.arange(n)
-    quads = [np.column_stack((a[k], a[(k + 1) % n], b[(k + 1) % n], b[k])) for a, b in itertools.pairwise(lines)]
+    quads = [np.column_stack((a, np.roll(a, -1), np.roll(b, -1), b)) for a, b in itertools.pairwise(lines)]
     mesh = np.concatenate(points)
     elements = np.concatenate(quads).astype(np.int32)
     return FlatMesh(mesh, elements, flat_worst(mesh, elements))

@@ -12,12 +12,14 @@ from kind_rivet.core.geometry.carriers import Floats, project, same
 from kind_rivet.core.geometry.loops import free_loops
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.meshing.curves import Curve
-from kind_rivet.core.meshing.detail import FIRST, Strip, narrow_strips, small_detail
+from kind_rivet.core.meshing.detail import FIRST, TINY, Strip, narrow_strips, small_detail
 from kind_rivet.core.meshing.divisions import fits, odd_regions, plan_divisions
 from kind_rivet.core.meshing.free.fill import CannotFill, FlatMesh, fill
 from kind_rivet.core.meshing.mapped import fill_mapped, fill_rings, ring_quads
 from kind_rivet.core.meshing.patch import BorderEdge, Patch, lay_flat
 from kind_rivet.core.meshing.rules import ShellRules
+from kind_rivet.core.meshing.sizes import along, spots_of
+from kind_rivet.core.meshing.sizes import stations as spread
 from kind_rivet.core.meshing.washers import RoundHole, find_round_holes, ring_outlines
 
 Ints = NDArray[np.int32]
@@ -162,6 +164,8 @@ def mesh_sheet(shape: Shape, rules: ShellRules, hard: Floats | None = None, kept
             rules = replace(rules, look_past=LITTLE)
         else:
             spared |= again
+    if rules.trias:
+        mesh = _in_trias(mesh, rules.trias == "tria")
     if not len(mesh.elements) and not mesh.kept_faces:
         raise Refused("No face could be meshed.", " ".join(mesh.notes[:1]))
     return mesh
@@ -185,7 +189,7 @@ def _mesh_once(
     build = _Builder()
     shift = {hole.edges[0]: hole.shift for hole in holes if hole.shift > 0}
     staying, lines = _staying(shape, patches, strips, count, kept)
-    edge_nodes, stations = _edge_nodes(shape, curves, count, shift, build, lines)
+    edge_nodes, stations = _edge_nodes(shape, curves, count, shift, build, lines, rules)
     _join_strips(shape, patches, strips, edge_nodes, build)
     passed = {strip.region for strip in strips} | staying
     hard_face = _nearest_face(shape, hard)
@@ -203,12 +207,28 @@ def _mesh_once(
             f"{len(strips)} narrow strip{'s were' if len(strips) > 1 else ' was'} looked past: too narrow for elements of this size."
         )
     if tiny:
-        width = rules.look_past * rules.size
+        width = TINY * rules.size
         notes.append(f"{tiny} hole{'s' if tiny > 1 else ''} smaller than {width:.3g} across {'were' if tiny > 1 else 'was'} looked past.")
     past = set(np.flatnonzero(count == 0).tolist()) | {p.edge for strip in strips for p in (*strip.first, *strip.second)}
     mesh = _compact(build, count, edge_nodes, holes, notes, set(lines))
     whole = frozenset(f for r in staying for f in patches[r].faces)  # type: ignore[union-attr]
     return replace(mesh, kept_faces=whole, kept_edges=frozenset(lines)), failed, past
+
+
+def _in_trias(mesh: SheetMesh, best: bool) -> SheetMesh:
+    """Every quad cut in two: along the diagonal that leaves the larger least angle (`best`), or along the same one throughout."""
+    rows = mesh.elements
+    quad = rows[:, 3] >= 0
+    p = mesh.points[np.maximum(rows, 0)]
+    turn = np.zeros(len(rows), bool)
+    if best:
+        turn = np.linalg.norm(p[:, 1] - p[:, 3], axis=1) < np.linalg.norm(p[:, 0] - p[:, 2], axis=1)
+    first = np.where(turn[:, None], rows[:, [0, 1, 3]], rows[:, [0, 1, 2]])
+    second = np.where(turn[:, None], rows[:, [1, 2, 3]], rows[:, [0, 2, 3]])
+    cut = np.concatenate((np.where(quad[:, None], first, rows[:, :3]), second[quad]))
+    elements = np.column_stack((cut, np.full(len(cut), -1))).astype(np.int32)
+    again = np.concatenate((np.arange(len(rows)), np.flatnonzero(quad)))
+    return replace(mesh, elements=elements, face=mesh.face[again], ring=mesh.ring[again])
 
 
 def _staying(
@@ -267,7 +287,13 @@ def _nearest_face(shape: Shape, points: Floats) -> NDArray[np.int64]:
 
 
 def _edge_nodes(
-    shape: Shape, curves: list[Curve], count: NDArray[np.int64], shift: dict[int, float], build: _Builder, lines: dict[int, Floats]
+    shape: Shape,
+    curves: list[Curve],
+    count: NDArray[np.int64],
+    shift: dict[int, float],
+    build: _Builder,
+    lines: dict[int, Floats],
+    rules: ShellRules,
 ) -> tuple[list[Ints], list[Floats]]:
     """Nodes along every edge, with their places along it; edges share the nodes at vertices.
 
@@ -319,7 +345,7 @@ def _edge_nodes(
             nodes.append(np.concatenate(([ends[0]], inner, [ends[1]])).astype(np.int32))
             stations.append(curve.station_of(lines[e]))
             continue
-        places = np.linspace(0.0, curve.length, int(count[e]) + 1)
+        places = spread(curve, int(count[e]), along(curve, e, shape.edge_faces[e], rules), rules.grading.get(e))
         inner = build.nodes(curve.at(places[1:-1]), EDGE, e)
         nodes.append(np.concatenate(([ends[0]], inner, [ends[1]])).astype(np.int32) if count[e] else np.array(ends[:1], np.int32))
         stations.append(places)
@@ -451,7 +477,7 @@ def _mesh_region(
             continue
         if index in mine and holes[mine[index]].widths:
             hole = holes[mine[index]]
-            outlines = ring_outlines(flat, hole.radius, hole.widths)
+            outlines = ring_outlines(flat, hole.radius, hole.widths, hole.round)
             for outline in outlines:
                 outer_ids = build.nodes(*_on_faces(patch, outline))
                 table = np.concatenate((outer_ids[::-1], ids[::-1]))
@@ -462,7 +488,7 @@ def _mesh_region(
         loops_flat.append(opened(ids, flat, SLIT * rules.size))
     hard_flat = patch.to_plane(hard) if len(hard) else np.empty((0, 2))
     try:
-        mesh = _fill(loops_flat, np.concatenate((np.array(pins_flat).reshape(-1, 2), hard_flat)), rules)
+        mesh = _fill(patch, loops_flat, np.concatenate((np.array(pins_flat).reshape(-1, 2), hard_flat)), rules)
     except CannotFill as trouble:
         return CannotFill(str(trouble), patch.to_space(trouble.at[None])[0][0])
     border = np.concatenate(loops_nodes)
@@ -507,15 +533,17 @@ def _on_faces(patch: Patch, flat: Floats) -> tuple[Floats, int, Ints]:
     return points, FACE, face
 
 
-def _fill(loops: list[Floats], hard: Floats, rules: ShellRules) -> FlatMesh:
-    """Regular where that is at least as good, else free. Raises `CannotFill` where neither works."""
+def _fill(patch: Patch, loops: list[Floats], hard: Floats, rules: ShellRules) -> FlatMesh:
+    """Regular where that is at least as good, else free, or as forced for a face. Raises `CannotFill` where neither works."""
+    size, spots = rules.size_on(patch.faces), spots_of(patch, rules)
+    way = next((rules.ways[f] for f in patch.faces if f in rules.ways), "")
     regular = None
-    if not len(hard):
-        regular = fill_mapped(loops[0]) if len(loops) == 1 else fill_rings(loops[0], loops[1], rules.size) if len(loops) == 2 else None
-    if regular is not None and regular.worst > 0.6:
+    if not len(hard) and way != "free" and (not len(spots) or way == "regular"):
+        regular = fill_mapped(loops[0]) if len(loops) == 1 else fill_rings(loops[0], loops[1], size) if len(loops) == 2 else None
+    if regular is not None and regular.worst > (0.0 if way == "regular" else 0.6):
         return regular
     try:
-        free = fill(loops, rules.size, rules.growth, hard)
+        free = fill(loops, size, rules.growth, hard, spots)
     except CannotFill:
         if regular is not None and regular.worst > 0:
             return regular

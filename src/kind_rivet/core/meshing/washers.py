@@ -9,15 +9,24 @@ import numpy as np
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.meshing.curves import Curve
-from kind_rivet.core.meshing.patch import Patch
+from kind_rivet.core.meshing.mapped import turns
+from kind_rivet.core.meshing.patch import BorderEdge, Patch
 from kind_rivet.core.meshing.rules import ShellRules
 
 LEAST_SIDE = 0.352  # of the size: a little above where the default limit sheet fails a side
 
 
+MOST_LENGTH = 12.0  # sizes; longer cut-outs carry no fastener and get no ring
+SHARP = 65.0  # degrees; a ring cannot run evenly round a sharper corner of a cut-out
+
+
 @dataclass(frozen=True)
 class RoundHole:
-    """A round hole of a region: its border loop, edges, radius and the ring that fits round it."""
+    """A hole of a region with rings: its border loop, edges, radius and the ring that fits round it.
+
+    Slots, D-shapes, rounded windows and holes across curved walls have `round` False and
+    as radius half their least width.
+    """
 
     region: int
     loop: int
@@ -30,10 +39,12 @@ class RoundHole:
     wanted: float  # width asked for
     rim: tuple[int, ...] = ()  # edges of a concentric border close by, which gets the same count
     shift: float = 0.0  # of the first node along a closed edge, so that nodes lie on the region's main directions
+    round: bool = True
+    shares: tuple[int, ...] = ()  # divisions of each edge, where they are not dealt out by length
 
 
 def find_round_holes(shape: Shape, patches: list[Patch | None], rules: ShellRules) -> list[RoundHole]:
-    """Inner loops that lie on one circle, with divisions and ring widths that leave room to their surroundings."""
+    """Inner loops that get rings, with divisions and ring widths that leave room to their surroundings."""
     holes = []
     for region, patch in enumerate(patches):
         if patch is None:
@@ -41,28 +52,73 @@ def find_round_holes(shape: Shape, patches: list[Patch | None], rules: ShellRule
         for number, loop in enumerate(patch.loops):
             if number == 0:
                 continue
-            edges = tuple(p.edge for p in loop)
-            circles = [shape.edges[e].carrier for e in edges if e >= 0]
-            first = circles[0] if circles else None
-            if first is None or any(c.kind != "circle" for c in circles):
-                continue
-            d = first.array
-            if any(np.linalg.norm(c.array[:3] - d[:3]) > 1e-3 * d[6] or abs(c.data[6] - d[6]) > 1e-3 * d[6] for c in circles):
-                continue
-            rule = rules.washer_for(2 * d[6])
-            width = 0.0
-            if rule is not None:
-                width = rule.width * rules.size if rule.width > 0 else float(np.clip(0.8 * d[6], 0.7 * rules.size, 1.2 * rules.size))
-            count = rule.divisions if rule is not None and rule.divisions else ring_divisions(float(d[6]), width, rules.size)
-            by_hand = [rules.divisions[e] for e in edges if e in rules.divisions]
-            if by_hand and len(edges) == 1:
-                count = by_hand[0]
-            widths = tuple(width for _ in range(rule.rings)) if rule is not None else ()
-            holes.append(RoundHole(region, number, edges, float(d[6]), tuple(d[:3].tolist()), tuple(d[3:6].tolist()), count, widths, width))
+            hole = _round(shape, region, number, loop, rules) or _opening(shape, patch, region, number, rules)
+            if hole is not None:
+                holes.append(hole)
     spots = {r: [_spot(loop_points(patch, k)) for k in range(len(patch.loops))] for r, patch in enumerate(patches) if patch is not None}
     by_loop = {(h.region, h.loop): h for h in holes}
     fitted = [_fitted(hole, by_loop, spots[hole.region], patches, rules) for hole in holes]
     return _turned_alike([_aligned(hole, shape, patches) for hole in _paired(fitted, shape, patches, rules)], shape)
+
+
+def _round(shape: Shape, region: int, number: int, loop: tuple[BorderEdge, ...], rules: ShellRules) -> RoundHole | None:
+    """A hole whose edges all lie on one circle."""
+    edges = tuple(p.edge for p in loop)
+    circles = [shape.edges[e].carrier for e in edges if e >= 0]
+    first = circles[0] if circles else None
+    if first is None or any(c.kind != "circle" for c in circles):
+        return None
+    d = first.array
+    if any(np.linalg.norm(c.array[:3] - d[:3]) > 1e-3 * d[6] or abs(c.data[6] - d[6]) > 1e-3 * d[6] for c in circles):
+        return None
+    widths, width, count = _ring_for(float(d[6]), tuple(d[:3].tolist()), rules)
+    by_hand = [rules.divisions[e] for e in edges if e in rules.divisions]
+    if by_hand and len(edges) == 1:
+        count = by_hand[0]
+    return RoundHole(region, number, edges, float(d[6]), tuple(d[:3].tolist()), tuple(d[3:6].tolist()), count, widths, width)
+
+
+def _ring_for(radius: float, centre: tuple[float, float, float], rules: ShellRules) -> tuple[tuple[float, ...], float, int]:
+    """Ring widths, the width asked for and the divisions by the rules for holes of a radius."""
+    rule = rules.washer_for(2 * radius, centre)
+    width = 0.0
+    if rule is not None:
+        width = rule.width * rules.size if rule.width > 0 else float(np.clip(0.8 * radius, 0.7 * rules.size, 1.2 * rules.size))
+    count = rule.divisions if rule is not None and rule.divisions else ring_divisions(radius, width, rules.size)
+    return tuple(width for _ in range(rule.rings)) if rule is not None else (), width, count
+
+
+def _opening(shape: Shape, patch: Patch, region: int, number: int, rules: ShellRules) -> RoundHole | None:
+    """A free, convex loop without sharp corners: a slot, a D-shape, a rounded window, a hole across a curved wall."""
+    loop = patch.loops[number]
+    edges = tuple(p.edge for p in loop)
+    xy = loop_points(patch, number)
+    if len(xy) < 6 or len(set(edges)) != len(edges) or any(len(shape.edge_faces[e]) != 1 for e in edges):
+        return None
+    turn = -np.degrees(turns(xy) * np.pi / 2)  # seen from inside the hole
+    if turn.min() < -10.0 or turn.max() > SHARP:
+        return None
+    away = xy - xy.mean(axis=0)
+    reach = [np.ptp(away @ np.array([np.cos(t), np.sin(t)])) for t in np.linspace(0, np.pi, 37)[:-1]]
+    radius = float(min(reach)) / 2
+    if max(reach) > MOST_LENGTH * rules.size:
+        return None
+    axis = patch.normals[np.unique(np.concatenate([p.corners for p in loop]))].mean(axis=0)
+    centre = shape.points[np.unique(np.concatenate([shape.edges[e].nodes for e in edges]))].mean(axis=0)
+    widths, width, count = _ring_for(radius, tuple(centre.tolist()), rules)
+    where = region, number, edges, radius, tuple(centre.tolist()), tuple((axis / max(np.linalg.norm(axis), 1e-300)).tolist())
+    if max(reach) < 1.25 * min(reach):  # nearly round
+        return RoundHole(*where, count, widths, width, round=False)
+    shares = []
+    for p in loop:
+        curve = Curve.through(shape.points[shape.edges[p.edge].nodes], shape.edges[p.edge].carrier)
+        bent = np.ceil(count * curve.turning() / (2 * np.pi) - 0.05)
+        shares.append(int(rules.divisions.get(p.edge, max(1, round(curve.length / rules.size), bent))))
+    if sum(shares) % 2:
+        free = [k for k, e in enumerate(edges) if e not in rules.divisions]
+        if free:
+            shares[max(free, key=lambda k: shape.edge_length[edges[k]] / shares[k])] += 1
+    return RoundHole(*where, sum(shares), widths, width, round=False, shares=tuple(shares))
 
 
 def _paired(holes: list[RoundHole], shape: Shape, patches: list[Patch | None], rules: ShellRules) -> list[RoundHole]:
@@ -71,7 +127,7 @@ def _paired(holes: list[RoundHole], shape: Shape, patches: list[Patch | None], r
     by_edges = {frozenset(h.edges): k for k, h in enumerate(holes)}
     for k, hole in enumerate(holes):
         patch = patches[hole.region]
-        if patch is None or len(patch.loops) != 2:
+        if patch is None or len(patch.loops) != 2 or not hole.round:
             continue
         rim = tuple(p.edge for p in patch.loops[0])
         circles = [shape.edges[e].carrier for e in rim]
@@ -196,8 +252,9 @@ def _fitted(
         widths: tuple[float, ...] = (single,) if single >= LEAST_SIDE * rules.size else ()
     else:
         widths = tuple(w * scale for w in hole.widths)
-    count = hole.divisions if widths else ring_divisions(hole.radius, 0.0, rules.size)
-    if any(e in rules.divisions for e in hole.edges):
+    count = hole.divisions if widths or hole.shares else ring_divisions(hole.radius, 0.0, rules.size)
+    rule = rules.washer_for(2 * hole.radius, hole.centre)
+    if any(e in rules.divisions for e in hole.edges) or (rule is not None and rule.divisions):
         count = hole.divisions
     return replace(hole, divisions=count, widths=widths)
 
@@ -216,11 +273,15 @@ def loop_gap(ring: Floats, other: Floats) -> float:
     return float(np.linalg.norm(q - s[:, :, None] * side[None], axis=2).min())
 
 
-def ring_outlines(hole_flat: Floats, radius: float, widths: tuple[float, ...]) -> list[Floats]:
-    """Outlines of the rings (each (n, 2)) outward from the hole's nodes in the plane."""
+def ring_outlines(hole_flat: Floats, radius: float, widths: tuple[float, ...], round_: bool = True) -> list[Floats]:
+    """Outlines of the rings (each (n, 2)) outward from the hole's nodes in the plane: scaled circles, else offset sides."""
     centre = hole_flat.mean(axis=0)
     out, reach = [], 0.0
+    side = np.roll(hole_flat, -1, axis=0) - hole_flat
+    normal = np.column_stack((-side[:, 1], side[:, 0])) / np.maximum(np.linalg.norm(side, axis=1), 1e-300)[:, None]  # into the region
+    both = normal + np.roll(normal, 1, axis=0)
+    mitre = both / np.maximum(np.einsum("ij,ij->i", both, both) / 2, 1e-300)[:, None]
     for width in widths:
         reach += width
-        out.append(centre + (hole_flat - centre) * (1 + reach / radius))
+        out.append(centre + (hole_flat - centre) * (1 + reach / radius) if round_ else hole_flat + reach * mitre)
     return out

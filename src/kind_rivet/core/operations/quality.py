@@ -43,7 +43,9 @@ def optimise_mesh(document: Document, parameters: OptimiseMesh, progress: Progre
     if nodes is not None and not len(nodes):
         raise Refused("Nothing is chosen that could be optimised.", "Choose nodes or elements, or optimise the whole mesh.")
     progress(0.1, "optimising")
-    done = optimise(mesh, document_holds(document), document.limit_sheet, document.choices.size, nodes, rounds=parameters.rounds)
+    done = optimise(
+        mesh, document_holds(document), document.limit_sheet, document.choices.size, nodes, rounds=parameters.rounds, wanted=document.wanted
+    )
     if not done.moved:
         reason = (
             "their nodes are all held by edges and points" if nodes is not None and len(nodes) < 40 else "the index is as high as it gets"
@@ -71,16 +73,16 @@ class MoveNode(Parameters):
 
 @operation("quality.move_node", "Move a node", "quality", MoveNode)
 def move_node(document: Document, parameters: MoveNode, progress: Progress) -> Document:
-    """Move one node on its face; refused when an element would turn over."""
+    """Move one node on its wall or along its edge; refused when an element would turn over."""
     index = document.node_index.get(parameters.node)
     if index is None:
         raise Refused(f"There is no node {parameters.node}.", "Choose a node in the Stage.")
-    drag = NodeDrag(document.mesh, document_holds(document), document.limit_sheet, document.choices.size, index)
+    drag = NodeDrag(document.mesh, document_holds(document), document.limit_sheet, document.choices.size, index, document.wanted)
     if not drag.movable:
-        raise Refused(
-            f"Node {parameters.node} is held by an edge or point of the geometry.",
-            "Drag a node inside a face, or change the divisions of the edge.",
+        held = {1: "a point of the geometry", 2: "a round hole or a ring"}.get(
+            int(document.mesh.on_kind[index]), "a ring or nothing it could slide on"
         )
+        raise Refused(f"Node {parameters.node} is held by {held}.", "Drag a node inside a wall or along its edge, or change the divisions.")
     before = float(drag.before.min(initial=1.0))
     step = drag.to(np.array(parameters.to))
     if not step.allowed:

@@ -39,7 +39,23 @@ class Operation:
 
 
 _REGISTRY: dict[str, Operation] = {}
-_MODULES = ("part", "build", "holes", "regions", "bodies", "revision", "midsurface", "walls", "gauge", "shells", "mixed", "quality", "sets")
+_MODULES = (
+    "part",
+    "build",
+    "holes",
+    "regions",
+    "bodies",
+    "revision",
+    "midsurface",
+    "walls",
+    "gauge",
+    "shells",
+    "shell_choices",
+    "shell_edits",
+    "mixed",
+    "quality",
+    "sets",
+)
 
 
 def operation(

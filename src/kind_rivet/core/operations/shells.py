@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from typing import Literal
 
 import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field
 
-from kind_rivet.core.document.document import TINTS, Document, MeshChoices, Part
+from kind_rivet.core.document.document import TINTS, Document, MeshChoices, Part, shell_rules
 from kind_rivet.core.document.live_sets import refreshed
 from kind_rivet.core.errors import Refused
 from kind_rivet.core.geometry.rays import FacetTree
@@ -19,6 +20,7 @@ from kind_rivet.core.meshing.assemble import as_mesh, measure_thickness
 from kind_rivet.core.meshing.reuse import Earlier, earlier_mesh, renumbered, ring_numbers, set_in, what_stays
 from kind_rivet.core.meshing.rules import ShellRules, WasherRule
 from kind_rivet.core.meshing.shells import EDGE, FACE, HARD_POINT, VERTEX, SheetMesh, mesh_sheet
+from kind_rivet.core.meshing.sizes import wanted_on
 from kind_rivet.core.operations.registry import Parameters, Progress, operation
 from kind_rivet.core.repair.holds import holds_of
 from kind_rivet.core.repair.optimise import optimise
@@ -32,6 +34,9 @@ class MeshShells(Parameters):
     rings: int = Field(1, ge=0, le=4, title="Rings round holes", description="0: no washers")
     ring_width: float = Field(0.0, ge=0, le=5, title="Ring width, sizes", description="0: chosen for each hole")
     growth: float = Field(0.25, gt=0.02, le=1.0, title="Growth", description="How much a side may lengthen per length from fine to coarse")
+    kind: Literal["quads", "trias", "right-angled trias"] = Field(
+        "quads", title="Elements", description="Quads with as few trias as can be, or trias only"
+    )
     smooth: bool = Field(True, title="Optimise", description="Move nodes until the index no longer rises")
 
 
@@ -39,8 +44,10 @@ class MeshShells(Parameters):
 def mesh_shells(document: Document, parameters: MeshShells, progress: Progress) -> Document:
     """Quad-dominant shells on midsurfaces, with washers round round holes and the walls' thickness on every element."""
     check_size(document, parameters.size)
-    washers = (WasherRule(rings=parameters.rings, width=parameters.ring_width),)
-    choices = replace(document.choices, size=parameters.size, growth=parameters.growth, washers=washers)
+    same = document.choices.size > 0 and len(document.choices.washers) > 1  # a table of rules stays until it is changed
+    washers = document.choices.washers if same else (WasherRule(rings=parameters.rings, width=parameters.ring_width),)
+    trias = {"quads": "", "trias": "tria", "right-angled trias": "right-angled"}[parameters.kind]
+    choices = replace(document.choices, size=parameters.size, growth=parameters.growth, washers=washers, trias=trias)
     keys = list(parameters.bodies) or list(document.sheets)
     return mesh_again(replace(document, choices=choices), keys, progress, parameters.smooth, afresh=True)
 
@@ -97,7 +104,7 @@ def mesh_again(document: Document, keys: list[int], progress: Progress, smooth: 
     basis = dict(result.basis)
     for key in done:
         basis[f"mesh:{key}"] = result.mesh_state(key)
-        basis[f"rules:{key}"] = _rules_word(result)
+        basis[f"rules:{key}"] = _rules_word(result, key)
     result = refreshed(replace(result, basis=basis))
     quality = result.quality
     shells_made = int(sum((result.mesh.body == key).sum() for key in done))
@@ -105,8 +112,8 @@ def mesh_again(document: Document, keys: list[int], progress: Progress, smooth: 
     return replace(result, notes=(sentence, *notes))
 
 
-def _rules_word(document: Document) -> str:
-    return f"{document.choices.size:g}|{document.choices.growth:g}|{document.choices.washers}"
+def _rules_word(document: Document, body: int) -> str:
+    return f"{document.choices.size:g}|{document.choices.growth:g}|{document.choices.washers}{document.choices.beside_size(body)}"
 
 
 def _mesh_lot(document: Document, lot: list[int], progress: Progress, smooth: bool, afresh: bool, notes: list[str]) -> Document:
@@ -116,7 +123,7 @@ def _mesh_lot(document: Document, lot: list[int], progress: Progress, smooth: bo
     sheets = [document.sheets[k] for k in lot]
     welded = weld([s.shape for s in sheets], 1e-7 * max(s.shape.diagonal for s in sheets)) if len(lot) > 1 else None
     shape = welded.shape if welded else sheets[0].shape
-    rules = ShellRules(size, document.choices.growth, washers=document.choices.washers, divisions=_hand_divisions(document, lot, welded))
+    rules = _rules_of(document, lot, welded)
     hard = [h.centre for h in document.left_out if h.body in lot and h.hard_point] + [
         h.place for h in document.hard_points if h.body in lot
     ]
@@ -141,7 +148,9 @@ def _mesh_lot(document: Document, lot: list[int], progress: Progress, smooth: bo
         holds = holds_of(new, {lot[0]: shape})
         for e in shells.kept_edges:
             holds.movable[shells.edge_nodes[e]] = False
-        new = optimise(new, holds, document.limit_sheet, size).mesh
+        refined = bool(rules.face_size or rules.edge_size or rules.places)
+        wanted = wanted_on(shape, new.centres(), new.face, rules) if refined else None
+        new = optimise(new, holds, document.limit_sheet, size, wanted=wanted).mesh
     if welded:
         new = _shared_out(new, welded, lot, numbers)
     for key, sheet in zip(lot, sheets, strict=True):
@@ -166,15 +175,15 @@ def _mesh_lot(document: Document, lot: list[int], progress: Progress, smooth: bo
             edges[key], holes[key] = lines, shells.holes
             continue
         edges[key] = tuple(lines[e] for e in welded.edges[k])
-        local = {int(e): j for j, e in enumerate(welded.edges[k])}
-        holes[key] = tuple(replace(h, edges=tuple(local.get(e, -1) for e in h.edges)) for h in shells.holes if set(h.edges) <= set(local))
+        there = {int(e): j for j, e in enumerate(welded.edges[k])}
+        holes[key] = tuple(replace(h, edges=tuple(there.get(e, -1) for e in h.edges)) for h in shells.holes if set(h.edges) <= set(there))
     return replace(document, mesh=mesh, parts=parts, mesh_edges=edges, mesh_holes=holes, meshed=meshed, notes=())
 
 
 def _earlier(document: Document, key: int) -> Earlier | None:
     """What there is of an earlier mesh made by the same rules; None when there is none."""
     old, new = document.meshed.get(key), document.sheets[key]
-    if old is None or key not in document.mesh_edges or document.basis.get(f"rules:{key}") != _rules_word(document):
+    if old is None or key not in document.mesh_edges or document.basis.get(f"rules:{key}") != _rules_word(document, key):
         return None
     if not (document.mesh.body == key).any():
         return None
@@ -209,15 +218,23 @@ def _set_in(document: Document, key: int, new: Mesh, shells: SheetMesh, earlier:
     return replace(document, mesh=mesh, mesh_edges=edges, mesh_holes=holes, notes=())
 
 
-def _hand_divisions(document: Document, lot: list[int], welded: Welded | None) -> dict[int, int]:
-    out: dict[int, int] = {}
+def _rules_of(document: Document, lot: list[int], welded: Welded | None) -> ShellRules:
+    """The mesher's rules for one body, or for several with their faces and edges numbered as in the welded sheet."""
+    if welded is None:
+        return shell_rules(document.choices, lot[0])
+    rules = ShellRules(document.choices.size, document.choices.growth, washers=document.choices.washers, trias=document.choices.trias)
     for k, key in enumerate(lot):
-        for e, n in document.choices.divisions.get(str(key), {}).items():
-            if welded is None:
-                out[e] = n
-            elif 0 <= e < len(welded.edges[k]):
-                out[int(welded.edges[k][e])] = n
-    return out
+        mine = shell_rules(document.choices, key)
+        edge, face = welded.edges[k], welded.faces[k]
+        rules = replace(
+            rules, places=mine.places, washers_at=rules.washers_at + mine.washers_at,
+            divisions=dict(rules.divisions) | {int(edge[e]): n for e, n in mine.divisions.items() if 0 <= e < len(edge)},
+            grading=dict(rules.grading) | {int(edge[e]): g for e, g in mine.grading.items() if 0 <= e < len(edge)},
+            edge_size=dict(rules.edge_size) | {int(edge[e]): v for e, v in mine.edge_size.items() if 0 <= e < len(edge)},
+            face_size=dict(rules.face_size) | {int(face[f]): v for f, v in mine.face_size.items() if 0 <= f < len(face)},
+            ways=dict(rules.ways) | {int(face[f]): w for f, w in mine.ways.items() if 0 <= f < len(face)},
+        )  # fmt: skip
+    return rules
 
 
 def _shell_parts(document: Document, lot: list[int]) -> tuple[tuple[Part, ...], list[int]]:

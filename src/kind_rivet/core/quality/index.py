@@ -37,12 +37,16 @@ def least_margin(values, table):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _margins(values, tria, table, index, which):  # type: ignore[no-untyped-def]
+def _margins(values, tria, table, scale, index, which):  # type: ignore[no-untyped-def]
+    line = np.empty(values.shape[1])
     for e in range(len(values)):
         if np.isnan(values[e, 0]):
             index[e], which[e] = np.nan, -1
             continue
-        m, k = least_margin(values[e], table[0 if tria[e] else 1])
+        line[:] = values[e]
+        line[8] /= scale[e]
+        line[9] /= scale[e]
+        m, k = least_margin(line, table[0 if tria[e] else 1])
         index[e], which[e] = min(1.0, max(-1.0, m)), k
 
 
@@ -88,11 +92,19 @@ class Quality:
         return out
 
 
-def judge(mesh: Mesh, sheet: LimitSheet, size: float) -> Quality:
-    """Metrics, index and grade of every shell; `size` is the wanted side length of the sheet's relative lines."""
+def judge(mesh: Mesh, sheet: LimitSheet, size: float, wanted: Floats | None = None) -> Quality:
+    """Metrics, index and grade of every shell; `size` is the wanted side length of the sheet's relative lines.
+
+    `wanted` (m,): sizes of their own for elements in refined places.
+    """
     shells = mesh.shells()
     values = shell_metrics(mesh.points, shells)
     index, which = np.empty(len(values)), np.empty(len(values), np.int8)
     if len(values):
-        _margins(values, shells[:, 3] < 0, sheet.table(size), index, which)
+        _margins(values, shells[:, 3] < 0, sheet.table(size), side_scale(len(values), size, wanted), index, which)
     return Quality(values, index, which)
+
+
+def side_scale(elements: int, size: float, wanted: Floats | None) -> Floats:
+    """What to divide sides by before they are judged against the whole mesh's size (m,)."""
+    return np.ones(elements) if wanted is None else np.asarray(wanted / size)

@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.mesh.mesh import Mesh
-from kind_rivet.core.quality.index import least_margin
+from kind_rivet.core.quality.index import least_margin, side_scale
 from kind_rivet.core.quality.limits import LimitSheet
 from kind_rivet.core.quality.shell_metrics import element_values
 from kind_rivet.core.repair.holds import Holds, onto
@@ -29,7 +29,7 @@ class DragStep:
 class NodeDrag:
     """One drag: built once when the node is grasped, then `to` for every move (microseconds)."""
 
-    def __init__(self, mesh: Mesh, holds: Holds, sheet: LimitSheet, size: float, node: int) -> None:
+    def __init__(self, mesh: Mesh, holds: Holds, sheet: LimitSheet, size: float, node: int, wanted: Floats | None = None) -> None:
         shells = mesh.shells()
         inc, start = node_elements(shells, mesh.nodes)
         self.node = node
@@ -42,6 +42,7 @@ class NodeDrag:
         self._points = mesh.points[used].copy()
         self._local = int(np.searchsorted(used, node))
         self._table = sheet.table(size)
+        self._scale = side_scale(mesh.elements, size, wanted)[self.elements]
         self._code, self._data = holds.code[node], holds.data[node]
         self._tree = holds.trees.get(int(mesh.on_body[node])) if self._code == 0 else None
         self.before = self._indices()
@@ -52,6 +53,7 @@ class NodeDrag:
         out = np.empty(len(self._shells))
         for e in range(len(self._shells)):
             element_values(self._points, self._shells, e, values)
+            values[8:10] /= self._scale[e]
             out[e] = np.clip(least_margin(values, self._table[0 if self._shells[e, 3] < 0 else 1])[0], -1, 1)
         return out
 

@@ -12,8 +12,8 @@ from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.kernels import kernel
-from kind_rivet.core.meshing.curves import Curve
 from kind_rivet.core.mesh.mesh import ON_EDGE, ON_FACE, Mesh
+from kind_rivet.core.meshing.curves import Curve
 
 CODES = {"free": 0, "plane": 1, "cylinder": 2, "cone": 3, "sphere": 4, "torus": 5}
 LINE, CIRCLE = 6, 7  # a line through d[0:3] along d[3:6]; a circle about d[0:3] with axis d[3:6] and radius d[6]
@@ -126,7 +126,10 @@ def _along_edges(
             reach = 0.4 * curve.length / (len(mine) + 1)
             for v in mine.tolist():
                 place = curve.nearest_station(mesh.points[v])
-                if not reach < place < curve.length - reach or np.linalg.norm(curve.at(np.array([place]))[0] - mesh.points[v]) > 0.05 * reach:
+                if (
+                    not reach < place < curve.length - reach
+                    or np.linalg.norm(curve.at(np.array([place]))[0] - mesh.points[v]) > 0.05 * reach
+                ):
                     continue  # not on the curve: the row of a wall that was looked past
                 a, b, c = curve.at(np.array([place - reach, place, place + reach]))
                 code[v], data[v] = fitting(a, b, c)

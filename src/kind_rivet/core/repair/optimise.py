@@ -11,22 +11,23 @@ from numpy.typing import NDArray
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.kernels import kernel
 from kind_rivet.core.mesh.mesh import Mesh
-from kind_rivet.core.quality.index import judge, least_margin
+from kind_rivet.core.quality.index import judge, least_margin, side_scale
 from kind_rivet.core.quality.limits import LimitSheet
 from kind_rivet.core.quality.shell_metrics import element_values
 from kind_rivet.core.repair.holds import Holds, onto
-
 
 ON_EDGES = 0.5  # borders keep their even spacing unless an element beside them is not sound
 
 
 @kernel
-def star(points, v, shells, inc, start, table, values):  # type: ignore[no-untyped-def]
+def star(points, v, shells, inc, start, table, scale, values):  # type: ignore[no-untyped-def]
     """Cost and least margin of the elements round node v; cost sums (1 − margin)⁴ over margins below 1."""
     cost, worst = 0.0, np.inf
     for i in range(start[v], start[v + 1]):
         e = inc[i]
         element_values(points, shells, e, values)
+        values[8] /= scale[e]
+        values[9] /= scale[e]
         m, _ = least_margin(values, table[0 if shells[e, 3] < 0 else 1])
         m = max(m, -20.0)
         worst = min(worst, m)
@@ -70,7 +71,7 @@ def _frame(points, v, shells, inc, start):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _rounds(points, order, shells, inc, start, table, code, data, rounds, target):  # type: ignore[no-untyped-def]
+def _rounds(points, order, shells, inc, start, table, scale, code, data, rounds, target):  # type: ignore[no-untyped-def]
     """Compass search of each node in `order` on its carrier; returns moves made."""
     values = np.empty(10)
     moves = 0
@@ -82,7 +83,7 @@ def _rounds(points, order, shells, inc, start, table, code, data, rounds, target
             if not awake[v]:
                 continue
             awake[v] = False
-            best, worst = star(points, v, shells, inc, start, table, values)
+            best, worst = star(points, v, shells, inc, start, table, scale, values)
             if worst >= target and r > 0:
                 continue
             if code[v] >= 6 and worst >= ON_EDGES:
@@ -100,7 +101,7 @@ def _rounds(points, order, shells, inc, start, table, code, data, rounds, target
                     c, s = step * math.cos(a), step * math.sin(a)
                     px, py, pz = onto(code[v], data[v], x + c * tx + s * bx, y + c * ty + s * by, z + c * tz + s * bz)
                     points[v, 0], points[v, 1], points[v, 2] = px, py, pz
-                    now, low = star(points, v, shells, inc, start, table, values)
+                    now, low = star(points, v, shells, inc, start, table, scale, values)
                     if now < best * (1 - 1e-6) and low >= min(worst, 1.0) - 1e-12:
                         best, worst, x, y, z = now, low, px, py, pz
                         better = True
@@ -149,6 +150,7 @@ def optimise(
     nodes: NDArray[np.int64] | None = None,
     target: float = 0.999,
     rounds: int = 12,
+    wanted: Floats | None = None,
 ) -> Optimised:
     """Raise the index by moving nodes on faces and edges (all, or those in `nodes`); the others stay exactly where they are.
 
@@ -161,18 +163,19 @@ def optimise(
         only = np.zeros(mesh.nodes, bool)
         only[nodes] = True
         chosen &= only
-    before = judge(mesh, sheet, size)
+    before = judge(mesh, sheet, size, wanted)
+    scale = side_scale(mesh.elements, size, wanted)
     points = mesh.points.copy()
     table = sheet.table(size)
     analytic = np.flatnonzero(chosen & (holds.code > 0))
     free = np.flatnonzero(chosen & (holds.code == 0))
-    moved = int(_rounds(points, analytic, shells, inc, start, table, holds.code, holds.data, rounds, target))
+    moved = int(_rounds(points, analytic, shells, inc, start, table, scale, holds.code, holds.data, rounds, target))
     if len(free):
-        moved += _free_rounds(points, free, mesh, shells, inc, start, table, holds, rounds, target)
+        moved += _free_rounds(points, free, mesh, shells, inc, start, table, scale, holds, rounds, target)
     holds.back_on_curves(points)
     points.setflags(write=False)
     after_mesh = mesh.moved(points)
-    after = judge(after_mesh, sheet, size)
+    after = judge(after_mesh, sheet, size, wanted)
     return Optimised(after_mesh, moved, before.mesh_index, after.mesh_index, len(before.failing), len(after.failing))
 
 
@@ -184,6 +187,7 @@ def _free_rounds(
     inc: NDArray[np.int32],
     start: NDArray[np.int64],
     table: Floats,
+    scale: Floats,
     holds: Holds,
     rounds: int,
     target: float,
@@ -193,16 +197,16 @@ def _free_rounds(
     values, moved = np.empty(10), 0
     for _ in range(min(rounds, 4)):
         trial = points.copy()
-        _rounds(trial, free, shells, inc, start, table, code, data, 1, target)
+        _rounds(trial, free, shells, inc, start, table, scale, code, data, 1, target)
         for body, tree in holds.trees.items():
             mine = free[mesh.on_body[free] == body]
             facet, weight, _ = tree.nearest(trial[mine])
             trial[mine] = np.einsum("ij,ijk->ik", weight, tree.points[tree.facets[facet]])
         for v in free:
             keep = points[v].copy()
-            cost, worst = star(points, v, shells, inc, start, table, values)
+            cost, worst = star(points, v, shells, inc, start, table, scale, values)
             points[v] = trial[v]
-            now, low = star(points, v, shells, inc, start, table, values)
+            now, low = star(points, v, shells, inc, start, table, scale, values)
             if now < cost and low >= min(worst, 1.0) - 1e-12:
                 moved += 1
             else:

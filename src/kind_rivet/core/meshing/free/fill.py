@@ -13,7 +13,16 @@ from kind_rivet.core.meshing.free import cleanup, front, mend, recombine, smooth
 from kind_rivet.core.meshing.free.shapes2d import least_scaled_jacobian
 
 Ints = NDArray[np.int32]
-TRIES = ((0.68, 1.0), (0.74, 1.0), (0.62, 1.0), (0.68, 0.93), (0.55, 1.0), (0.8, 1.0), (0.62, 0.93), (0.74, 0.93))  # how near points may come, size factor
+TRIES = (
+    (0.68, 1.0),
+    (0.74, 1.0),
+    (0.62, 1.0),
+    (0.68, 0.93),
+    (0.55, 1.0),
+    (0.8, 1.0),
+    (0.62, 0.93),
+    (0.74, 0.93),
+)  # how near points may come, size factor
 CAREFUL = 4e6  # border sides × points up to which the front looks at the field for every candidate
 CALM = 2.0  # how far, in its own side lengths, a hole's border turns the cross field
 
@@ -153,12 +162,7 @@ def _fill_once(
     cos4, sin4 = np.cos(4 * steer.angle), np.sin(4 * steer.angle)
     seeds = np.arange(n, dtype=np.int64)
     if len(hard):
-        more = np.array(
-            [
-                front.cross_and_size(x, y, mid, reach, cos4, sin4, calm, h, growth, spots)
-                for x, y in given[n_border:]
-            ]
-        )
+        more = np.array([front.cross_and_size(x, y, mid, reach, cos4, sin4, calm, h, growth, spots) for x, y in given[n_border:]])
         seed_angle, seed_size = np.concatenate((seed_angle, more[:, 0])), np.concatenate((seed_size, more[:, 1]))
     top, used = front.advance(
         pts,

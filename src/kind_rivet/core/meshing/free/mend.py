@@ -73,8 +73,8 @@ def _better(
     """The mesh with a better filling of the cavity of so many rings round an element, and the tries made."""
     inside = _grown(elements, element, rings)
     around = np.flatnonzero(np.isin(elements, elements[inside][elements[inside] >= 0]).any(axis=1))
-    loops = _outline(elements[inside])
-    if loops is None or len(around) == len(inside) == len(elements) and rings > 1:
+    loops = outline(elements[inside])
+    if loops is None or (len(around) == len(inside) == len(elements) and rings > 1):
         return None, 0
     border = np.concatenate(loops)
     within = np.unique(elements[inside][elements[inside] >= 0])
@@ -82,7 +82,7 @@ def _better(
     held = held[(held >= fixed - hard) & (held < fixed)]
     if len(np.setdiff1d(within[within < fixed], np.concatenate((border, held)))):
         return None, 0
-    before, trias_before = _rank(points, elements[around], size)
+    before = _rank(points, elements[around], size)
     shell = np.setdiff1d(around, inside)
     best: tuple[Floats, Ints] | None = None
     best_rank = before + 0.01
@@ -103,7 +103,7 @@ def _better(
         own = np.where(new >= 0, table[np.maximum(new, 0)], -1).astype(np.int32)
         patch = np.concatenate((own, elements[shell]))
         more = _smoothed(more, patch, fixed, elements[shell], border)
-        now, _ = _rank(more, patch, size)
+        now = _rank(more, patch, size)
         if now > best_rank:
             best_rank = now
             keep = np.ones(len(elements), bool)
@@ -114,10 +114,10 @@ def _better(
     return best, used
 
 
-def _rank(points: Floats, elements: Ints, size: float) -> tuple[float, int]:
+def _rank(points: Floats, elements: Ints, size: float) -> float:
     """Worst score, less the cost of trias; both capped so that what is good enough counts alike."""
     trias = int((elements[:, 3] < 0).sum())
-    return min(float(score_of(points, elements, size).min()), GOOD) - TRIA_COST * trias, trias
+    return min(float(score_of(points, elements, size).min()), GOOD) - TRIA_COST * trias
 
 
 def _grown(elements: Ints, element: int, rings: int) -> NDArray[np.int64]:
@@ -129,7 +129,7 @@ def _grown(elements: Ints, element: int, rings: int) -> NDArray[np.int64]:
     return inside
 
 
-def _outline(elements: Ints) -> list[NDArray[np.int64]] | None:
+def outline(elements: Ints) -> list[NDArray[np.int64]] | None:
     """Border loops of a lot of elements, the outer one first in no special order; None where they touch themselves."""
     following: dict[int, int] = {}
     sides: set[tuple[int, int]] = set()

@@ -1,0 +1,237 @@
+"""Mesh: what is asked of single edges, walls, holes and places beside the one size for all."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import Literal
+
+import numpy as np
+from pydantic import Field
+
+from kind_rivet.core.document.document import Document, MeshChoices
+from kind_rivet.core.errors import Refused
+from kind_rivet.core.meshing.rules import Grading, LocalSize, Triple, WasherAt, WasherRule
+from kind_rivet.core.operations.registry import Parameters, Progress, operation
+from kind_rivet.core.operations.shells import mesh_again
+
+
+def with_choices(document: Document, choices: MeshChoices, bodies: list[int], progress: Progress, note: str) -> Document:
+    """The document with other choices; bodies that have shells already are meshed again."""
+    changed = replace(document, choices=choices)
+    meshed = [b for b in bodies if b in document.mesh_edges and b in document.sheets]
+    if not meshed:
+        return replace(changed, notes=(note,))
+    made = mesh_again(changed, meshed, progress)
+    return replace(made, notes=(f"{note} {made.notes[0]}", *made.notes[1:]))
+
+
+def _sheet_items(document: Document, body: int, items: tuple[int, ...], what: str) -> None:
+    sheet = document.sheets.get(body)
+    if sheet is None:
+        raise Refused("This body has no midsurface yet.", "Extract it first.")
+    most = len(sheet.shape.edges if what == "edge" else sheet.shape.faces)
+    if not items:
+        raise Refused(f"No {what} is chosen.", f"Choose one or more {what}s of the midsurface.")
+    if any(not 0 <= i < most for i in items):
+        raise Refused(f"The midsurface has no {what} {max(items) + 1}.", f"It has {most}.")
+
+
+class GradeEdges(Parameters):
+    body: int
+    edges: tuple[int, ...] = Field(title="Edges")
+    towards: Literal["start", "end", "both ends", "middle"] = Field("both ends", title="Short sides towards")
+    ratio: float = Field(3.0, ge=1, le=50, title="Longest over shortest", description="1 takes the grading back")
+
+
+@operation("mesh.grade", "Grade edges", "mesh", GradeEdges)
+def grade_edges(document: Document, parameters: GradeEdges, progress: Progress) -> Document:
+    """Let the sides along edges grow from one end, both ends or the middle."""
+    _sheet_items(document, parameters.body, parameters.edges, "edge")
+    grading = {k: dict(v) for k, v in document.choices.grading.items()}
+    mine = grading.setdefault(str(parameters.body), {})
+    for e in parameters.edges:
+        if parameters.ratio > 1:
+            mine[e] = Grading(parameters.towards, parameters.ratio)
+        else:
+            mine.pop(e, None)
+    if not mine:
+        del grading[str(parameters.body)]
+    what = f"{len(parameters.edges)} edge{'s' if len(parameters.edges) > 1 else ''}"
+    note = f"{what} graded {parameters.ratio:g} : 1 towards {parameters.towards}." if parameters.ratio > 1 else f"Even again: {what}."
+    return with_choices(document, replace(document.choices, grading=grading), [parameters.body], progress, note)
+
+
+class SizeOn(Parameters):
+    body: int
+    faces: tuple[int, ...] = Field((), title="Walls")
+    edges: tuple[int, ...] = Field((), title="Edges")
+    size: float = Field(gt=0, title="Size there", json_schema_extra={"unit": "length"})
+
+
+@operation("mesh.size_on", "Size on walls or edges", "mesh", SizeOn)
+def size_on(document: Document, parameters: SizeOn, progress: Progress) -> Document:
+    """Give chosen walls or edges a size of their own; from there elements grow as the growth allows."""
+    lots = [("faces", "face", parameters.faces), ("edges", "edge", parameters.edges)]
+    if not parameters.faces and not parameters.edges:
+        raise Refused("No wall and no edge is chosen.", "Choose walls or edges of the midsurface.")
+    local = list(document.choices.local)
+    for kind, word, items in lots:
+        if not items:
+            continue
+        _sheet_items(document, parameters.body, items, word)
+        rest = []
+        for c in local:
+            if c.kind == kind and c.body == parameters.body:
+                c = replace(c, items=tuple(i for i in c.items if i not in items))
+            if c.kind in ("ball", "box") or c.items:
+                rest.append(c)
+        local = [*rest, LocalSize(parameters.size, kind, parameters.body, tuple(items))]
+    _affordable(document, local)
+    note = f"Size {parameters.size:g} {document.units} on {len(parameters.faces) + len(parameters.edges)} chosen."
+    return with_choices(document, replace(document.choices, local=tuple(local)), [parameters.body], progress, note)
+
+
+class SizeAround(Parameters):
+    at: Triple = Field(title="Centre", description="Of the ball")
+    radius: float = Field(gt=0, title="Radius", json_schema_extra={"unit": "length"})
+    size: float = Field(gt=0, title="Size inside", json_schema_extra={"unit": "length"})
+
+
+@operation("mesh.size_around", "Size round a point", "mesh", SizeAround)
+def size_around(document: Document, parameters: SizeAround, progress: Progress) -> Document:
+    """Give all shells inside a ball a size of their own."""
+    place = LocalSize(parameters.size, "ball", low=parameters.at, radius=parameters.radius)
+    return _in_place(document, place, progress)
+
+
+class SizeInBox(Parameters):
+    low: Triple = Field(title="Low corner")
+    high: Triple = Field(title="High corner")
+    size: float = Field(gt=0, title="Size inside", json_schema_extra={"unit": "length"})
+
+
+@operation("mesh.size_in_box", "Size in a box", "mesh", SizeInBox)
+def size_in_box(document: Document, parameters: SizeInBox, progress: Progress) -> Document:
+    """Give all shells inside a box along the axes a size of their own."""
+    low, high = np.minimum(parameters.low, parameters.high), np.maximum(parameters.low, parameters.high)
+    place = LocalSize(parameters.size, "box", low=tuple(low.tolist()), high=tuple(high.tolist()))
+    return _in_place(document, place, progress)
+
+
+def _in_place(document: Document, place: LocalSize, progress: Progress) -> Document:
+    local = [*document.choices.local, place]
+    _affordable(document, local)
+    note = f"Size {place.size:g} {document.units} in a {place.kind}."
+    return with_choices(document, replace(document.choices, local=tuple(local)), list(document.mesh_edges), progress, note)
+
+
+def _affordable(document: Document, local: list[LocalSize]) -> None:
+    """Raises `Refused` when the sizes asked for would make millions of elements."""
+    from kind_rivet.core.operations.shells import MOST_ELEMENTS
+
+    total = sum(s.area for s in document.sheets.values())
+    count = 0.0
+    for c in local:
+        if c.kind == "faces" and c.body in document.sheets:
+            count += float(document.sheets[c.body].shape.face_area[list(c.items)].sum()) / c.size**2
+        elif c.kind == "ball":
+            count += min(total, 4 * np.pi * c.radius**2) / c.size**2
+        elif c.kind == "box":
+            count += min(total, 2 * float(np.prod(np.sort(np.subtract(c.high, c.low))[1:]))) / c.size**2
+    if count > MOST_ELEMENTS:
+        raise Refused(f"These sizes would make about {count:.2g} elements.", "Give a larger size or a smaller place.")
+
+
+class MeshWay(Parameters):
+    body: int
+    faces: tuple[int, ...] = Field(title="Walls")
+    way: Literal["as suits", "regular", "free"] = Field("regular", title="Mesh")
+
+
+@operation("mesh.way", "Regular or free", "mesh", MeshWay)
+def mesh_way(document: Document, parameters: MeshWay, progress: Progress) -> Document:
+    """Force rows and columns, or a free mesh, on chosen walls; `as suits` leaves the choice to the mesher."""
+    _sheet_items(document, parameters.body, parameters.faces, "face")
+    ways = {k: dict(v) for k, v in document.choices.ways.items()}
+    mine = ways.setdefault(str(parameters.body), {})
+    for f in parameters.faces:
+        if parameters.way == "as suits":
+            mine.pop(f, None)
+        else:
+            mine[f] = parameters.way
+    if not mine:
+        del ways[str(parameters.body)]
+    note = f"{len(parameters.faces)} wall{'s' if len(parameters.faces) > 1 else ''}: {parameters.way}."
+    return with_choices(document, replace(document.choices, ways=ways), [parameters.body], progress, note)
+
+
+class WasherTable(Parameters):
+    rules: tuple[tuple[float, float, int, float, int], ...] = Field(
+        title="Rules", description="Each: diameter from, diameter below, rings, ring width in sizes (0: chosen), divisions (0: chosen)"
+    )
+
+
+@operation("mesh.washer_table", "Rings by diameter", "mesh", WasherTable)
+def washer_table(document: Document, parameters: WasherTable, progress: Progress) -> Document:
+    """Rings for holes, slots and D-shapes by their diameter (or width); the first rule that fits counts, holes without one get no ring."""
+    rules = []
+    for least, most, rings, width, divisions in parameters.rules:
+        if not 0 <= least < most:
+            raise Refused(f"A rule runs from diameter {least:g} to {most:g}.", "The second diameter must be the larger one.")
+        if not 0 <= rings <= 4 or not 0 <= width <= 5:
+            raise Refused(f"{rings} rings of width {width:g}.", "Ask for 0 to 4 rings, each at most 5 sizes wide.")
+        rules.append(WasherRule(least, most, rings, width, _even(divisions)))
+    note = f"{len(rules)} rules for rings round holes."
+    return with_choices(document, replace(document.choices, washers=tuple(rules)), list(document.mesh_edges), progress, note)
+
+
+class WasherOn(Parameters):
+    holes: tuple[tuple[int, float, float, float], ...] = Field(title="Holes", description="Body and centre of each")
+    rings: int = Field(1, ge=0, le=4, title="Rings")
+    width: float = Field(0.0, ge=0, le=5, title="Ring width, sizes", description="0: chosen for the hole")
+    divisions: int = Field(0, ge=0, le=400, title="Divisions", description="Even; 0: chosen for the hole")
+
+
+@operation("mesh.washer", "Rings on these holes", "mesh", WasherOn)
+def washer_on(document: Document, parameters: WasherOn, progress: Progress) -> Document:
+    """Give chosen holes rings of their own, whatever the table says."""
+    if not parameters.holes:
+        raise Refused("No hole is chosen.", "Choose one or more holes.")
+    rule = WasherRule(rings=parameters.rings, width=parameters.width, divisions=_even(parameters.divisions))
+    kept = list(document.choices.washers_at)
+    for body, *place in parameters.holes:
+        found = min(document.mesh_holes.get(body, ()), key=lambda h: float(np.linalg.norm(np.subtract(h.centre, place))), default=None)
+        if found is None or np.linalg.norm(np.subtract(found.centre, place)) > found.radius:
+            raise Refused("There is no meshed hole at that place.", "Mesh the body first, then choose one of its holes.")
+        kept = [w for w in kept if w.body != body or np.linalg.norm(np.subtract(w.centre, found.centre)) > 0.1 * found.radius]
+        kept.append(WasherAt(body, found.centre, rule))
+    note = f"{parameters.rings} ring{'' if parameters.rings == 1 else 's'} on {len(parameters.holes)} chosen hole{'s' if len(parameters.holes) > 1 else ''}."
+    bodies = sorted({h[0] for h in parameters.holes})
+    return with_choices(document, replace(document.choices, washers_at=tuple(kept)), bodies, progress, note)
+
+
+def _even(divisions: int) -> int:
+    if divisions % 2 or 0 < divisions < 4:
+        raise Refused(f"A ring cannot have {divisions} divisions.", "Give an even number from 4, or 0 to have it chosen.")
+    return divisions
+
+
+class ForgetChoices(Parameters):
+    what: Literal["divisions", "grading", "sizes", "rings", "regular or free"] = Field("divisions", title="Take back all")
+
+
+@operation("mesh.forget", "Take mesh choices back", "mesh", ForgetChoices)
+def forget_choices(document: Document, parameters: ForgetChoices, progress: Progress) -> Document:
+    """Forget everything of one kind that was asked by hand; the bodies concerned are meshed again."""
+    plain = MeshChoices()
+    field = {"divisions": "divisions", "grading": "grading", "sizes": "local", "rings": "washers_at", "regular or free": "ways"}[
+        parameters.what
+    ]
+    if getattr(document.choices, field) == getattr(plain, field) and not (
+        field == "washers_at" and document.choices.washers != plain.washers
+    ):
+        raise Refused(f"There is nothing to take back: no {parameters.what} by hand.", "")
+    choices = replace(document.choices, **{field: getattr(plain, field)})
+    if field == "washers_at":
+        choices = replace(choices, washers=plain.washers)
+    return with_choices(document, choices, list(document.mesh_edges), progress, f"No {parameters.what} by hand any more.")
