@@ -142,6 +142,7 @@ def walk(window: MainWindow, out: Path) -> None:
     w.keep()
     step.card("mesh", "Divisions of edges")
     step.picture("5-divisions")
+    walk_choices(step)
     w.go("mixed")
     step.do("mixed.material", {"material": "Steel"})
     document = session.document
@@ -172,6 +173,21 @@ def walk(window: MainWindow, out: Path) -> None:
     deliver(session.document, out, {}, [])
     session.save(out / "cradle-tray.rivet")
     walk_preparing(step)
+
+
+def walk_choices(step: Walker) -> None:
+    """A finer place and a graded edge, looked at close by and dropped again."""
+    w, session = step.window, step.window.session
+    hole = next(h for h in session.document.mesh_holes[1] if h.round and h.radius > 10)
+    at = np.array(hole.centre) + (hole.radius, 0.0, 0.0)
+    step.propose("mesh", "Sizes and grading", {"at": tuple(at), "radius": 12.0, "size": 2.0}, "mesh.size_around")
+    w.stage.fit(np.array([at - 45, at + 45]))
+    step.picture("16-local-size")
+    w.drop()
+    step.card("mesh", "Rings by diameter")
+    step.propose("mesh", "Mesh with shells", {"size": 5.0, "kind": "trias"})
+    w.drop()
+    w.stage.fit()
 
 
 def walk_preparing(step: Walker) -> None:

@@ -23,6 +23,7 @@ from PySide6.QtWidgets import (
 from kind_rivet.app.kit.card import Card, OperationCard
 from kind_rivet.app.kit.form import NumberField
 from kind_rivet.app.kit.looking import MeasureCard, ViewsCard
+from kind_rivet.app.kit.meshing import mesh_tools
 from kind_rivet.app.kit.preparing import FaultsCard, RevisionCard
 from kind_rivet.app.kit.tools import part_tools, prepare_tools
 from kind_rivet.app.kit.walls import ProofCard, wall_tools
@@ -185,7 +186,7 @@ class MeshCard(OperationCard):
         size = field.value()
         area = sum(s.area for s in self.window_.session.document.sheets.values())
         self.guess.setText(
-            f"About {number(round(area / size**2))} elements expected."
+            f"About {number(round(area / size**2))} elements and {number(round(6 * area / size**2))} equations expected."
             if size and size > 0 and area
             else "Extract midsurfaces first."
             if not area
@@ -522,7 +523,7 @@ def make_cards(window: MainWindow) -> dict[str, list[Card]]:
             *prepare_tools(window), RevisionCard(window),
         ],
         "midsurface": [OperationCard(window, ops["midsurface.extract"], picks=bodies, lens="body", hint="Nothing chosen means all bodies."), ProofCard(window), *wall_tools(window)],
-        "mesh": [MeshCard(window), DivisionsCard(window), OperationCard(window, ops["mesh.update"]),
+        "mesh": [MeshCard(window), DivisionsCard(window), *mesh_tools(window), OperationCard(window, ops["mesh.update"]),
             OperationCard(window, ops["mesh.refresh_thickness"], picks=solid, lens="body", skip={"body", "elements"}, hint="Choose the solid; all shells of it are measured.")],
         "mixed": [
             OperationCard(window, ops["mixed.material"], picks=bodies, lens="body", choices=materials, hint="Nothing chosen means all bodies."),

@@ -12,6 +12,7 @@ from kind_rivet.core.meshing.curves import Curve
 from kind_rivet.core.meshing.mapped import turns
 from kind_rivet.core.meshing.patch import BorderEdge, Patch
 from kind_rivet.core.meshing.rules import ShellRules
+from kind_rivet.core.meshing.sizes import along
 
 LEAST_SIDE = 0.352  # of the size: a little above where the default limit sheet fails a side
 
@@ -71,20 +72,29 @@ def _round(shape: Shape, region: int, number: int, loop: tuple[BorderEdge, ...],
     d = first.array
     if any(np.linalg.norm(c.array[:3] - d[:3]) > 1e-3 * d[6] or abs(c.data[6] - d[6]) > 1e-3 * d[6] for c in circles):
         return None
-    widths, width, count = _ring_for(float(d[6]), tuple(d[:3].tolist()), rules)
+    widths, width, count = _ring_for(float(d[6]), tuple(d[:3].tolist()), rules, _size_along(shape, edges, rules))
     by_hand = [rules.divisions[e] for e in edges if e in rules.divisions]
     if by_hand and len(edges) == 1:
         count = by_hand[0]
     return RoundHole(region, number, edges, float(d[6]), tuple(d[:3].tolist()), tuple(d[3:6].tolist()), count, widths, width)
 
 
-def _ring_for(radius: float, centre: tuple[float, float, float], rules: ShellRules) -> tuple[tuple[float, ...], float, int]:
+def _size_along(shape: Shape, edges: tuple[int, ...], rules: ShellRules) -> float:
+    """The least size wanted along some edges."""
+    if not rules.places and not rules.face_size and not rules.edge_size:
+        return rules.size
+    curves = [(e, Curve.through(shape.points[shape.edges[e].nodes], shape.edges[e].carrier)) for e in edges]
+    sizes = [along(curve, e, shape.edge_faces[e], rules) for e, curve in curves]
+    return min(rules.size if s is None else float(s.min()) for s in sizes)
+
+
+def _ring_for(radius: float, centre: tuple[float, float, float], rules: ShellRules, size: float) -> tuple[tuple[float, ...], float, int]:
     """Ring widths, the width asked for and the divisions by the rules for holes of a radius."""
     rule = rules.washer_for(2 * radius, centre)
     width = 0.0
     if rule is not None:
-        width = rule.width * rules.size if rule.width > 0 else float(np.clip(0.8 * radius, 0.7 * rules.size, 1.2 * rules.size))
-    count = rule.divisions if rule is not None and rule.divisions else ring_divisions(radius, width, rules.size)
+        width = rule.width * size if rule.width > 0 else float(np.clip(0.8 * radius, 0.7 * size, 1.2 * size))
+    count = rule.divisions if rule is not None and rule.divisions else ring_divisions(radius, width, size)
     return tuple(width for _ in range(rule.rings)) if rule is not None else (), width, count
 
 
@@ -105,7 +115,8 @@ def _opening(shape: Shape, patch: Patch, region: int, number: int, rules: ShellR
         return None
     axis = patch.normals[np.unique(np.concatenate([p.corners for p in loop]))].mean(axis=0)
     centre = shape.points[np.unique(np.concatenate([shape.edges[e].nodes for e in edges]))].mean(axis=0)
-    widths, width, count = _ring_for(radius, tuple(centre.tolist()), rules)
+    size = _size_along(shape, edges, rules)
+    widths, width, count = _ring_for(radius, tuple(centre.tolist()), rules, size)
     where = region, number, edges, radius, tuple(centre.tolist()), tuple((axis / max(np.linalg.norm(axis), 1e-300)).tolist())
     if max(reach) < 1.25 * min(reach):  # nearly round
         return RoundHole(*where, count, widths, width, round=False)
@@ -113,7 +124,7 @@ def _opening(shape: Shape, patch: Patch, region: int, number: int, rules: ShellR
     for p in loop:
         curve = Curve.through(shape.points[shape.edges[p.edge].nodes], shape.edges[p.edge].carrier)
         bent = np.ceil(count * curve.turning() / (2 * np.pi) - 0.05)
-        shares.append(int(rules.divisions.get(p.edge, max(1, round(curve.length / rules.size), bent))))
+        shares.append(int(rules.divisions.get(p.edge, max(1, round(curve.length / size), bent))))
     if sum(shares) % 2:
         free = [k for k, e in enumerate(edges) if e not in rules.divisions]
         if free:
@@ -246,10 +257,11 @@ def _fitted(
     if room >= total:
         return hole
     scale = room / total
-    if scale * hole.widths[0] < LEAST_SIDE * rules.size:
+    least = LEAST_SIDE * min(rules.size, hole.wanted / 0.7)  # where the size is finer, so may the ring be
+    if scale * hole.widths[0] < least:
         # One ring that reaches half-way may still fit where several do not.
         single = min(hole.widths[0], room)
-        widths: tuple[float, ...] = (single,) if single >= LEAST_SIDE * rules.size else ()
+        widths: tuple[float, ...] = (single,) if single >= least else ()
     else:
         widths = tuple(w * scale for w in hole.widths)
     count = hole.divisions if widths or hole.shares else ring_divisions(hole.radius, 0.0, rules.size)

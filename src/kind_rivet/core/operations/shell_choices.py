@@ -180,7 +180,7 @@ def washer_table(document: Document, parameters: WasherTable, progress: Progress
             raise Refused(f"A rule runs from diameter {least:g} to {most:g}.", "The second diameter must be the larger one.")
         if not 0 <= rings <= 4 or not 0 <= width <= 5:
             raise Refused(f"{rings} rings of width {width:g}.", "Ask for 0 to 4 rings, each at most 5 sizes wide.")
-        rules.append(WasherRule(least, most, rings, width, _even(divisions)))
+        rules.append(WasherRule(least, most if most < 1e9 else float("inf"), rings, width, _even(divisions)))
     note = f"{len(rules)} rules for rings round holes."
     return with_choices(document, replace(document.choices, washers=tuple(rules)), list(document.mesh_edges), progress, note)
 
