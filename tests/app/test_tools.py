@@ -15,6 +15,7 @@ from PySide6.QtWidgets import QApplication, QListWidget
 from kind_rivet.app.kit.card import Card, OperationCard
 from kind_rivet.app.kit.gather import ChoiceCard, GatherCard
 from kind_rivet.app.kit.looking import MeasureCard, ViewsCard
+from kind_rivet.app.kit.meshing import RingTableCard
 from kind_rivet.app.kit.preparing import FaultsCard, RevisionCard
 from kind_rivet.app.kit.walls import ProofCard
 from kind_rivet.core.document.document import Document
@@ -23,7 +24,7 @@ from tests.app.conftest import Driver, MainWindow, apply_theme
 from tests.conftest import EXAMPLES
 from tests.core.test_bodies import with_boxes
 from tests.core.test_by_hand import document_of
-from tests.thin_parts import box, cylinder, fused
+from tests.thin_parts import box, cut, cylinder, fused
 
 pytestmark = pytest.mark.window
 CTRL = Qt.KeyboardModifier.ControlModifier
@@ -92,6 +93,17 @@ USES = [
     Use(3, "Walls by hand", "midsurface.keep_piece", [[(40, 5, 1)]], lambda a, b: b.sheets[1].area == pytest.approx(a.sheets[1].area), {}, "ribs"),
     Use(3, "Walls by hand", "midsurface.trim_piece", [[(40, 5, 1)]], lambda a, b: b.sheets[1].area < a.sheets[1].area - 1000, {}, "ribs"),
     Use(3, "Walls by hand", "midsurface.bridge", [[(1, 15, 20), (39, 15, 20)]], lambda a, b: len(b.sheets[1].shape.faces) == 4, {}, "channel"),
+    Use(4, "Sizes and grading", "mesh.size_on", [[(60, 20, 1)], []], lambda a, b: b.mesh.elements > 2 * a.mesh.elements, {"size": "2"}, "meshed"),
+    Use(4, "Sizes and grading", "mesh.size_around", [[]], lambda a, b: b.mesh.elements > a.mesh.elements + 20, {"at": "60, 20, 1", "radius": "6", "size": "1.5"}, "meshed"),
+    Use(4, "Sizes and grading", "mesh.size_in_box", [[], []], lambda a, b: b.choices.local[0].kind == "box", {"low": "50, 10, 0", "high": "70, 30, 2", "size": "1.5"}, "meshed"),
+    Use(4, "Sizes and grading", "mesh.grade", [[(40, 0, 1)]], lambda a, b: [g.ratio for g in b.choices.grading["1"].values()] == [4.0], {"ratio": "4"}, "meshed"),
+    Use(4, "Sizes and grading", "mesh.way", [[(60, 20, 1)]], lambda a, b: b.choices.ways == {"1": {0: "regular"}}, {}, "meshed"),
+    Use(4, "Rings on these holes", "", [[(25, 20, 1)]], lambda a, b: len(b.mesh_holes[1][0].widths) == 2, {"rings": "2", "width": "0.5"}, "meshed"),
+    Use(4, "Selection again, copies", "mesh.again", [[(70, 20, 1)]], lambda a, b: b.mesh.element_id.max() > a.mesh.element_id.max(), {}, "meshed"),
+    Use(4, "Selection again, copies", "mesh.copies", [[]], lambda a, b: b.mesh.elements == 2 * a.mesh.elements, {"at": "0, 0, 20", "along": "0, 0, 1"}, "meshed"),
+    Use(4, "Shells without walls", "mesh.strip", [[(40, 0, 1)], [(40, 40, 1)]], lambda a, b: b.parts[-1].name == "Strip 1", {"rows": "3"}, "meshed"),
+    Use(4, "Shells without walls", "mesh.outline", [[(30, 20, 1)]], lambda a, b: b.parts[-1].name == "Patch 1", {}, "meshed"),
+    Use(4, "Shells without walls", "mesh.drag_row", [[(40, 0, 1)], []], lambda a, b: b.parts[-1].name == "Sweep 1", {"shift": "0, 0, 12"}, "meshed"),
     Use(3, "Take faces as they are", "", [[(30, 20, 2)]], lambda a, b: b.sheets[1].thicknesses == [2.0], {"thickness": "2"}),
 ]  # fmt: skip
 
@@ -103,9 +115,11 @@ def starts() -> dict[str, Document]:
     d = plates()
     ribs = perform(document_of(fused(box(0, 0, 0, 80, 40, 2), [box(0, 19, 0, 80, 2, 22)])), "midsurface.extract", {})
     channel = document_of(fused(box(0, 0, 0, 40, 30, 2), [box(0, 0, 0, 2, 30, 20), box(38, 0, 0, 2, 30, 20)]))
+    plate = document_of(cut(box(0, 0, 0, 80, 40, 2), [cylinder((25, 20, -1), (0, 0, 1), 5, 4)]))
+    meshed = perform(perform(plate, "midsurface.extract", {}), "mesh.shells", {"size": 4.0})
     strip = perform(d, "build.extrude", {"curve": 3, "direction": (0, 1, 0), "length": 5})
     return {
-        "plates": d, "slivers": replace(slivers, choices=replace(slivers.choices, size=5.0)), "strip": strip,
+        "meshed": meshed, "plates": d, "slivers": replace(slivers, choices=replace(slivers.choices, size=5.0)), "strip": strip,
         "ribs": ribs, "channel": perform(channel, "midsurface.extract", {}),
         "cover": perform(Document(), "part.open", {"path": str(EXAMPLES / "ribbed_cover.step")}),
     }  # fmt: skip
@@ -360,6 +374,45 @@ def test_contents_rename_colour_only_this_and_remove(driver: Driver, starts: dic
     driver.wait(lambda: all(b.key != 1 for b in session.document.bodies))
     driver.key(Qt.Key.Key_Z, CTRL)
     assert session.document.bodies[0].name == "Floor"
+
+
+def test_rules_for_rings_are_typed_into_a_table(driver: Driver, starts: dict[str, Document]) -> None:
+    begin(driver, starts["meshed"], 4)
+    card = driver.card("Rings by diameter")
+    assert isinstance(card, RingTableCard)
+    assert card.words.text() == "1 of 1 holes have rings."
+    session = driver.window.session
+    for column, text in ((0, "0"), (1, "20"), (2, "2"), (3, "0.5"), (4, "12")):
+        item = card.table.item(0, column)
+        assert item is not None
+        item.setText(text)
+    driver.click(driver.button("Apply to all", card))
+    driver.wait(lambda: session.document.choices.washers[0].rings == 2 and not session.busy)
+    assert session.document.mesh_holes[1][0].divisions == 12
+    assert len(session.document.mesh_holes[1][0].widths) == 2
+    driver.click(driver.button("Add", card))
+    item = card.table.item(1, 2)
+    assert item is not None
+    item.setText("two")
+    driver.click(driver.button("Apply to all", card))
+    assert "no number" in driver.window.ledger.messages.item(driver.window.ledger.messages.count() - 1).text()
+    driver.click(driver.button("Remove", card))
+    assert card.table.rowCount() == 1
+
+
+def test_choices_by_hand_are_listed_and_taken_back(driver: Driver, starts: dict[str, Document]) -> None:
+    made = perform(starts["meshed"], "mesh.size_around", {"at": (60, 20, 1), "radius": 5.0, "size": 2.0})
+    begin(driver, made, 4)
+    card = driver.card("Sizes and grading")
+    assert isinstance(card, ChoiceCard)
+    assert card.below is not None
+    rows = card.below.findChild(QListWidget)
+    assert rows is not None
+    assert "ball" in rows.item(0).text()
+    rows.setCurrentRow(0)
+    driver.click(driver.button("Take back", card.below))
+    driver.wait(lambda: not driver.window.session.document.choices.local and not driver.window.session.busy)
+    assert driver.window.session.document.mesh.elements == starts["meshed"].mesh.elements
 
 
 def test_joined_bodies_show_their_junctions(driver: Driver) -> None:

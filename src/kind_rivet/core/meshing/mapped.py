@@ -1,12 +1,14 @@
-"""Regular meshes of regions with four clear corners."""
+"""Regular meshes: rows between four sides, blocks in three or five, rings between two loops."""
 
 from __future__ import annotations
 
 import itertools
 
 import numpy as np
+from numpy.typing import NDArray
 
 from kind_rivet.core.geometry.carriers import Floats
+from kind_rivet.core.meshing.free import cleanup, smooth
 from kind_rivet.core.meshing.free.fill import FlatMesh, flat_worst
 
 
@@ -62,6 +64,80 @@ def fill_mapped(loop: Floats) -> FlatMesh | None:
     quads = np.stack((number[:-1, :-1], number[:-1, 1:], number[1:, 1:], number[1:, :-1]), axis=-1).reshape(-1, 4).astype(np.int32)
     points = np.concatenate((loop, place))
     return FlatMesh(points, quads, flat_worst(points, quads))
+
+
+def fill_blocks(loop: Floats) -> FlatMesh | None:
+    """A region with three or five sides as blocks round one inner node; None where its counts or corners do not fit.
+
+    Every side i is cut into r_i + l_i parts so that spokes to the inner node match:
+    l_i = r_(i−2), hence r_i + r_(i−2) = n_i.
+    """
+    turn = turns(loop)
+    corners = np.flatnonzero(turn > 0.5)
+    sides = len(corners)
+    rest = np.delete(turn, corners)
+    if sides not in (3, 5) or (len(rest) and np.abs(rest).max() > 0.45):
+        return None
+    k = len(loop)
+    count = [int((corners[(i + 1) % sides] - corners[i]) % k) for i in range(sides)]
+    system = np.eye(sides) + np.roll(np.eye(sides), -2, axis=1)
+    after = np.linalg.solve(system, np.array(count, float))  # r_i: parts of side i behind its cut
+    if (np.abs(after - np.round(after)) > 1e-6).any() or after.min() < 0.9 or (np.array(count) - after).min() < 0.9:
+        return None
+    behind = np.round(after).astype(int)
+    ahead = np.array(count) - behind
+    cut = [int((corners[i] + ahead[i]) % k) for i in range(sides)]
+    centre = loop[cut].mean(axis=0)
+    points = [loop, centre[None]]
+    total = k + 1
+    spokes = []
+    for i in range(sides):  # from the cut of side i to the centre
+        n = int(ahead[(i + 1) % sides])
+        inner = np.arange(total, total + n - 1)
+        total += n - 1
+        share = np.linspace(0, 1, n + 1)[1:-1, None]
+        points.append((1 - share) * loop[cut[i]] + share * centre)
+        spokes.append(np.concatenate(([cut[i]], inner, [k])))
+    place = np.concatenate(points)
+    quads = []
+    for i in range(sides):
+        j = (i + 1) % sides
+        first = (cut[i] + np.arange(behind[i] + 1)) % k  # along side i to its corner with side j
+        second = (corners[j] + np.arange(ahead[j] + 1)) % k
+        ring = np.concatenate((first[:-1], second[:-1], spokes[j][:-1], spokes[i][::-1][:-1]))
+        block = _block(place[ring], int(behind[i]), int(ahead[j]))
+        if block is None:
+            return None
+        between, own = block
+        table = np.concatenate((ring, np.arange(total, total + len(between))))
+        total += len(between)
+        place = np.concatenate((place, between))
+        quads.append(table[own].astype(np.int32))
+    elements = np.concatenate(quads)
+    free = np.arange(len(place)) >= k
+    inc, deg = cleanup.link(elements, len(place))
+    smooth.smooth(place, elements, inc, deg, free, np.arange(len(place)), 12, 2)
+    return FlatMesh(place, elements, flat_worst(place, elements))
+
+
+def _block(ring: Floats, n: int, m: int) -> tuple[Floats, NDArray[np.int64]] | None:
+    """Inner points and quads of a four-sided block; `ring` runs n parts, m parts, n, m from one corner."""
+    if len(ring) != 2 * (n + m):
+        return None
+    number = np.empty((m + 1, n + 1), np.int64)
+    number[0], number[:, n] = np.arange(n + 1), n + np.arange(m + 1)
+    number[m] = (n + m + np.arange(n + 1))[::-1]
+    number[:, 0] = np.append((2 * n + m + np.arange(m)), 0)[::-1]
+    inner: list[Floats] = []
+    for i in range(1, m):
+        for j in range(1, n):
+            u, v = j / n, i / m
+            edge = (1 - v) * ring[number[0, j]] + v * ring[number[m, j]] + (1 - u) * ring[number[i, 0]] + u * ring[number[i, n]]
+            corner = (1 - u) * (1 - v) * ring[0] + u * (1 - v) * ring[n] + (1 - u) * v * ring[number[m, 0]] + u * v * ring[number[m, n]]
+            number[i, j] = len(ring) + len(inner)
+            inner.append(edge - corner)
+    quads = np.stack((number[:-1, :-1], number[:-1, 1:], number[1:, 1:], number[1:, :-1]), axis=-1).reshape(-1, 4)
+    return np.array(inner).reshape(-1, 2), quads
 
 
 def fill_rings(outer: Floats, inner: Floats, size: float) -> FlatMesh | None:

@@ -15,7 +15,7 @@ from kind_rivet.core.meshing.curves import Curve
 from kind_rivet.core.meshing.detail import FIRST, TINY, Strip, narrow_strips, small_detail
 from kind_rivet.core.meshing.divisions import fits, odd_regions, plan_divisions
 from kind_rivet.core.meshing.free.fill import CannotFill, FlatMesh, fill
-from kind_rivet.core.meshing.mapped import fill_mapped, fill_rings, ring_quads
+from kind_rivet.core.meshing.mapped import fill_blocks, fill_mapped, fill_rings, ring_quads
 from kind_rivet.core.meshing.patch import BorderEdge, Patch, lay_flat
 from kind_rivet.core.meshing.rules import ShellRules
 from kind_rivet.core.meshing.sizes import along, spots_of
@@ -539,7 +539,13 @@ def _fill(patch: Patch, loops: list[Floats], hard: Floats, rules: ShellRules) ->
     way = next((rules.ways[f] for f in patch.faces if f in rules.ways), "")
     regular = None
     if not len(hard) and way != "free" and (not len(spots) or way == "regular"):
-        regular = fill_mapped(loops[0]) if len(loops) == 1 else fill_rings(loops[0], loops[1], size) if len(loops) == 2 else None
+        regular = (
+            fill_mapped(loops[0]) or fill_blocks(loops[0])
+            if len(loops) == 1
+            else fill_rings(loops[0], loops[1], size)
+            if len(loops) == 2
+            else None
+        )
     if regular is not None and regular.worst > (0.0 if way == "regular" else 0.6):
         return regular
     try:

@@ -23,6 +23,8 @@ TRIES = (
     (0.62, 0.93),
     (0.74, 0.93),
 )  # how near points may come, size factor
+GOOD_ENOUGH = 0.06  # of `_cost`: nothing poor and no tria
+SHARP = 45.0  # degrees
 CAREFUL = 4e6  # border sides × points up to which the front looks at the field for every candidate
 CALM = 2.0  # how far, in its own side lengths, a hole's border turns the cross field
 
@@ -58,16 +60,17 @@ def fill(loops: list[Floats], size: float, growth: float = 0.25, hard: Floats | 
     hard = np.empty((0, 2)) if hard is None else hard
     spots = np.empty((0, 4)) if spots is None else spots
     elements = sum(_area(loop) for loop in loops) / size**2 + sum(len(loop) for loop in loops)
+    sharp = _sharp_corners(loops)
     best: FlatMesh | None = None
     least = np.inf
     for keep_off, scale in TRIES[: _tries(elements)]:
         mesh = _fill_once(loops, size * scale, growth, hard, spots, keep_off)
-        if (now := _cost(mesh, size)) < least:
+        if (now := _cost(mesh, size, sharp)) < least:
             best, least = mesh, now
-        if least <= 0:
+        if least <= GOOD_ENOUGH:
             break
     assert best is not None
-    return _mended(best, loops, size, growth, hard, spots)
+    return _mended(best, loops, size, growth, hard, spots, sharp)
 
 
 @dataclass(frozen=True)
@@ -88,9 +91,11 @@ def _field_of(loops: list[Floats]) -> _Field:
     return _Field(mid, length, np.arctan2(side[:, 1], side[:, 0]), calm)
 
 
-def _mended(mesh: FlatMesh, loops: list[Floats], size: float, growth: float, hard: Floats, spots: Floats) -> FlatMesh:
+def _mended(
+    mesh: FlatMesh, loops: list[Floats], size: float, growth: float, hard: Floats, spots: Floats, sharp: NDArray[np.int64]
+) -> FlatMesh:
     """The mesh with its poor places filled again."""
-    if mesh.trias == 0 and mend.score_of(mesh.points, mesh.elements, size).min() >= mend.POOR:
+    if mesh.trias == 0 and _cost(mesh, size, sharp) <= GOOD_ENOUGH:
         return mesh
     whole = _field_of(loops)
     border = sum(len(loop) for loop in loops)
@@ -105,8 +110,8 @@ def _mended(mesh: FlatMesh, loops: list[Floats], size: float, growth: float, har
             raise ValueError(str(problem)) from problem
         return made.points, made.elements
 
-    budget = 80 + len(mesh.elements) // 20
-    points, elements = mend.mend(mesh.points, mesh.elements, border + len(hard), len(hard), size, again, budget)
+    budget = 60 + len(mesh.elements) // 15
+    points, elements = mend.mend(mesh.points, mesh.elements, border + len(hard), len(hard), size, again, budget, sharp)
     return FlatMesh(points, elements, flat_worst(points, elements))
 
 
@@ -115,9 +120,22 @@ def _tries(elements: float) -> int:
     return 8 if elements < 3000 else 4 if elements < 10000 else 2 if elements < 40000 else 1
 
 
-def _cost(mesh: FlatMesh, size: float) -> float:
+def _sharp_corners(loops: list[Floats]) -> NDArray[np.int64]:
+    """Border nodes whose corner inside the region is sharper than SHARP: no element there can be better than the corner."""
+    out, first = [], 0
+    for loop in loops:
+        before, after = np.roll(loop, 1, axis=0) - loop, np.roll(loop, -1, axis=0) - loop
+        cross = after[:, 0] * before[:, 1] - after[:, 1] * before[:, 0]
+        angle = np.arctan2(cross, np.einsum("ij,ij->i", before, after)) % (2 * np.pi)
+        out.append(first + np.flatnonzero(angle < np.radians(SHARP)))
+        first += len(loop)
+    return np.concatenate(out)
+
+
+def _cost(mesh: FlatMesh, size: float, sharp: NDArray[np.int64]) -> float:
     """What is wrong with a filling: its poor elements, its trias, and a worst element that is only just sound."""
     score = mend.score_of(mesh.points, mesh.elements, size)
+    score[np.isin(mesh.elements, sharp).any(axis=1) & (score > 0.1)] = 1.0
     poor = score[score < mend.POOR]
     return float(len(poor) + 5 * (mend.POOR - poor).sum() + 0.8 * mesh.trias + max(0.0, 0.72 - float(score.min())))
 

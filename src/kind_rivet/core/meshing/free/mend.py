@@ -41,15 +41,19 @@ def score_of(points: Floats, elements: Ints, size: float) -> Floats:
     return out
 
 
-def mend(points: Floats, elements: Ints, fixed: int, hard: int, size: float, fill: Fill, budget: int) -> tuple[Floats, Ints]:
+def mend(
+    points: Floats, elements: Ints, fixed: int, hard: int, size: float, fill: Fill, budget: int, sharp: NDArray[np.int64] | None = None
+) -> tuple[Floats, Ints]:
     """The mesh with its poor places filled again; the first `fixed` points stay, the last `hard` of them lie inside the region.
 
-    `budget` limits the number of tries. Worst elements come first, each with growing cavities.
+    `budget` limits the number of tries. Worst elements come first, each with growing
+    cavities; those at `sharp` border corners are what they must be.
     """
     given_up: set[tuple[int, ...]] = set()
     while budget > 0:
         score = score_of(points, elements, size)
-        poor = np.flatnonzero((score < POOR) | (elements[:, 3] < 0))
+        forced = np.isin(elements, sharp).any(axis=1) if sharp is not None and len(sharp) else np.zeros(len(elements), bool)
+        poor = np.flatnonzero((score < POOR) & ~forced | (elements[:, 3] < 0))
         poor = poor[np.argsort(score[poor] + np.where(elements[poor, 3] < 0, 0.3, 0.0), kind="stable")]
         todo = [int(e) for e in poor if tuple(elements[e].tolist()) not in given_up]
         if not todo:
