@@ -184,3 +184,16 @@ def test_nothing_chosen_is_said_plainly(tray_mesh: Document) -> None:
             perform(tray_mesh, name, parameters)
     with pytest.raises(Refused, match="has no edge"):
         perform(tray_mesh, "mesh.grade", {"body": 1, "edges": [99999]})
+
+
+def test_meshing_to_a_wanted_quality(tray_sheet: Document) -> None:
+    plain = perform(tray_sheet, "mesh.shells", {"size": 9.0})
+    best = perform(tray_sheet, "mesh.to_quality", {"size": 9.0, "index": 99.9, "span": 0.2, "tries": 3})
+    assert "comes nearest" in best.notes[0]
+    assert len(best.quality.failing) <= len(plain.quality.failing)
+    assert abs(best.choices.size / 9.0 - 1) <= 0.2 + 1e-6
+    easy = perform(tray_sheet, "mesh.to_quality", {"size": 5.0, "index": 80.0})
+    assert easy.choices.size == 5.0
+    assert "reaches it" in easy.notes[0]
+    with pytest.raises(Refused, match="No size"):
+        perform(tray_sheet, "mesh.to_quality", {})

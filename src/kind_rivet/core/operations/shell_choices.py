@@ -235,3 +235,45 @@ def forget_choices(document: Document, parameters: ForgetChoices, progress: Prog
     if field == "washers_at":
         choices = replace(choices, washers=plain.washers)
     return with_choices(document, choices, list(document.mesh_edges), progress, f"No {parameters.what} by hand any more.")
+
+
+class MeshToQuality(Parameters):
+    size: float = Field(0.0, ge=0, title="Size", description="0: the present one", json_schema_extra={"unit": "length"})
+    index: float = Field(85.0, gt=0, le=100, title="Wanted index", description="And no element failing")
+    span: float = Field(0.15, ge=0, le=0.5, title="Size may change by", description="As a share, to either side")
+    tries: int = Field(7, ge=1, le=25, title="Tries")
+
+
+@operation("mesh.to_quality", "Mesh to a wanted quality", "mesh", MeshToQuality)
+def mesh_to_quality(document: Document, parameters: MeshToQuality, progress: Progress) -> Document:
+    """Try sizes near the wanted one, nearest first, until no element fails and the index is reached; else the best is kept."""
+    from kind_rivet.core.operations.shells import check_size
+
+    wanted = parameters.size or document.choices.size
+    if not wanted:
+        raise Refused("No size has been chosen yet.", "Give a size.")
+    keys = list(document.sheets)
+    sizes = sorted(wanted * np.linspace(1 - parameters.span, 1 + parameters.span, parameters.tries), key=lambda s: abs(s - wanted))
+    best: Document | None = None
+    tried = 0
+    for k, size in enumerate([wanted, *[s for s in sizes if abs(s - wanted) > 1e-9 * wanted]][: parameters.tries]):
+        check_size(document, float(size))
+        choices = replace(document.choices, size=float(f"{size:.4g}"))
+
+        def part_of(share: float, what: str, k: int = k) -> None:
+            progress((k + share) / parameters.tries, what)
+
+        made = mesh_again(replace(document, choices=choices), keys, part_of, afresh=True)
+        tried += 1
+        if best is None or _better_quality(made, best):
+            best = made
+        if not len(made.quality.failing) and made.quality.mesh_index >= parameters.index:
+            break
+    assert best is not None
+    reached = not len(best.quality.failing) and best.quality.mesh_index >= parameters.index
+    note = f"Size {best.choices.size:g} of {tried} tried" + (" reaches it: " if reached else " comes nearest: ") + best.notes[0]
+    return replace(best, notes=(note, *best.notes[1:]))
+
+
+def _better_quality(new: Document, old: Document) -> bool:
+    return (-len(new.quality.failing), new.quality.mesh_index) > (-len(old.quality.failing), old.quality.mesh_index)

@@ -23,6 +23,7 @@ TRIES = (
     (0.62, 0.93),
     (0.74, 0.93),
 )  # how near points may come, size factor
+MOST_MENDING = 300  # tries to fill poor places of one region again
 GOOD_ENOUGH = 0.06  # of `_cost`: nothing poor and no tria
 SHARP = 45.0  # degrees
 CAREFUL = 4e6  # border sides × points up to which the front looks at the field for every candidate
@@ -110,14 +111,14 @@ def _mended(
             raise ValueError(str(problem)) from problem
         return made.points, made.elements
 
-    budget = 60 + len(mesh.elements) // 15
+    budget = min(60 + len(mesh.elements) // 15, MOST_MENDING)
     points, elements = mend.mend(mesh.points, mesh.elements, border + len(hard), len(hard), size, again, budget, sharp)
     return FlatMesh(points, elements, flat_worst(points, elements))
 
 
 def _tries(elements: float) -> int:
     """How many fronts a region of so many elements gets before the best is taken."""
-    return 8 if elements < 3000 else 4 if elements < 10000 else 2 if elements < 40000 else 1
+    return 8 if elements < 1500 else 4 if elements < 6000 else 2 if elements < 15000 else 1
 
 
 def _sharp_corners(loops: list[Floats]) -> NDArray[np.int64]:

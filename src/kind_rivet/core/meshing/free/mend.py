@@ -50,33 +50,54 @@ def mend(
     cavities; those at `sharp` border corners are what they must be.
     """
     given_up: set[tuple[int, ...]] = set()
-    while budget > 0:
+    changed = True
+    while changed and budget > 0:
+        changed = False
         score = score_of(points, elements, size)
         forced = np.isin(elements, sharp).any(axis=1) if sharp is not None and len(sharp) else np.zeros(len(elements), bool)
         poor = np.flatnonzero((score < POOR) & ~forced | (elements[:, 3] < 0))
-        poor = poor[np.argsort(score[poor] + np.where(elements[poor, 3] < 0, 0.3, 0.0), kind="stable")]
-        todo = [int(e) for e in poor if tuple(elements[e].tolist()) not in given_up]
-        if not todo:
-            break
-        e = todo[0]
-        name = tuple(elements[e].tolist())
-        for rings in (1, 2, 3):
-            found, used = _better(points, elements, e, rings, fixed, hard, size, fill)
-            budget -= used
-            if found is not None:
-                points, elements = found
+        round_ = _Round(elements, len(points))
+        for e in poor[np.argsort(score[poor] + np.where(elements[poor, 3] < 0, 0.3, 0.0), kind="stable")].tolist():
+            name = tuple(elements[e].tolist())
+            if name in given_up or budget <= 0:
+                continue
+            for rings in (1, 2, 3):
+                found, used = _better(points, elements, round_, e, rings, fixed, hard, size, fill)
+                budget -= used
+                if found is not None:
+                    points, elements = found
+                    changed = True
+                    break
+            if changed:
                 break
-        else:
             given_up.add(name)
     return _without_unused(points, elements, fixed)
 
 
+class _Round:
+    """Elements round each node, to look about in without going through the whole mesh."""
+
+    def __init__(self, elements: Ints, nodes: int) -> None:
+        element, k = np.nonzero(elements >= 0)
+        node = elements[element, k]
+        self.elements = elements
+        self.inc = element[np.argsort(node, kind="stable")]
+        self.start = np.concatenate(([0], np.cumsum(np.bincount(node, minlength=nodes))))
+
+    def touching(self, lot: NDArray[np.int64]) -> NDArray[np.int64]:
+        """Elements that share a node with some of a lot, these included."""
+        nodes = np.unique(self.elements[lot])
+        return np.unique(np.concatenate([self.inc[self.start[v] : self.start[v + 1]] for v in nodes[nodes >= 0]]))
+
+
 def _better(
-    points: Floats, elements: Ints, element: int, rings: int, fixed: int, hard: int, size: float, fill: Fill
+    points: Floats, elements: Ints, near: _Round, element: int, rings: int, fixed: int, hard: int, size: float, fill: Fill
 ) -> tuple[tuple[Floats, Ints] | None, int]:
     """The mesh with a better filling of the cavity of so many rings round an element, and the tries made."""
-    inside = _grown(elements, element, rings)
-    around = np.flatnonzero(np.isin(elements, elements[inside][elements[inside] >= 0]).any(axis=1))
+    inside = np.array([element])
+    for _ in range(rings):
+        inside = near.touching(inside)
+    around = near.touching(inside)
     loops = outline(elements[inside])
     if loops is None or (len(around) == len(inside) == len(elements) and rings > 1):
         return None, 0
@@ -122,15 +143,6 @@ def _rank(points: Floats, elements: Ints, size: float) -> float:
     """Worst score, less the cost of trias; both capped so that what is good enough counts alike."""
     trias = int((elements[:, 3] < 0).sum())
     return min(float(score_of(points, elements, size).min()), GOOD) - TRIA_COST * trias
-
-
-def _grown(elements: Ints, element: int, rings: int) -> NDArray[np.int64]:
-    """Elements that share a node with an element, so many rings out."""
-    inside = np.array([element])
-    for _ in range(rings):
-        nodes = elements[inside]
-        inside = np.flatnonzero(np.isin(elements, nodes[nodes >= 0]).any(axis=1))
-    return inside
 
 
 def outline(elements: Ints) -> list[NDArray[np.int64]] | None:
