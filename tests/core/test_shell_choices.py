@@ -196,4 +196,4 @@ def test_meshing_to_a_wanted_quality(tray_sheet: Document) -> None:
     assert easy.choices.size == 5.0
     assert "reaches it" in easy.notes[0]
     with pytest.raises(Refused, match="No size"):
-        perform(tray_sheet, "mesh.to_quality", {})
+        perform(Document(), "mesh.to_quality", {})
