@@ -168,6 +168,7 @@ class MeshCard(OperationCard):
         self.rows.insertLayout(2, steps)
         self.guess = QLabel()
         self.guess.setObjectName("muted")
+        self.guess.setWordWrap(True)
         self.rows.insertWidget(3, self.guess)
 
     def _step(self, factor: float) -> None:
