@@ -10,9 +10,9 @@ from kind_rivet.core.geometry.holes import Hole
 from kind_rivet.core.meshing.curves import Curve
 from kind_rivet.core.meshing.detail import narrow_strips, small_detail
 from kind_rivet.core.meshing.free import mend
-from kind_rivet.core.meshing.free.fill import fill, flat_worst
+from kind_rivet.core.meshing.free.fill import CannotFill, fill, flat_worst
 from kind_rivet.core.meshing.free.tile import tiled
-from kind_rivet.core.meshing.mapped import fill_rings
+from kind_rivet.core.meshing.mapped import fill_blocks, fill_mapped, fill_rings
 from kind_rivet.core.meshing.patch import lay_flat
 from kind_rivet.core.meshing.rules import ShellRules
 from kind_rivet.core.meshing.shells import mesh_sheet
@@ -132,3 +132,89 @@ def test_tiny_holes_are_looked_past_and_said(tray_sheet: Document) -> None:
     assert any("smaller than" in note for note in mesh.notes)
     kept = mesh_sheet(shape, ShellRules(smallest.diameter / 0.25))
     assert not any("smaller than" in note for note in kept.notes)
+
+
+def mirrored(loop: np.ndarray) -> np.ndarray:
+    """The loop seen in a mirror, running the same way round as before."""
+    return (loop * (-1.0, 1.0))[::-1]
+
+
+def same_points(a: np.ndarray, b: np.ndarray) -> bool:
+    gap = np.linalg.norm(a[:, None] - b[None], axis=2).min(axis=1)
+    return len(a) == len(b) and float(gap.max()) < 1e-9
+
+
+def test_mirrored_borders_give_the_mirrored_rows_and_rings() -> None:
+    bent = np.concatenate(
+        [np.linspace(a, b, n + 1)[:-1] for a, b, n in (((0, 0), (9, 1), 8), ((9, 1), (8, 6), 5), ((8, 6), (1, 5), 8), ((1, 5), (0, 0), 5))]
+    )
+    one, other = fill_mapped(bent), fill_mapped(mirrored(bent))
+    assert one is not None
+    assert other is not None
+    assert same_points(one.points * (-1.0, 1.0), other.points)
+    outer, inner = circle(1, 2, 8.0, 16)[::-1], circle(1.5, 2.2, 3.0, 16)
+    one, other = fill_rings(outer, inner, 1.7), fill_rings(mirrored(outer), mirrored(inner), 1.7)
+    assert one is not None
+    assert other is not None
+    assert same_points(one.points * (-1.0, 1.0), other.points)
+    hole = circle(3, 1, 2.0, 12)
+    (ring,), (seen,) = ring_outlines(hole, 2.0, (1.0,)), ring_outlines(mirrored(hole), 2.0, (1.0,))
+    assert same_points(ring * (-1.0, 1.0), seen)
+
+
+@pytest.mark.parametrize(("sides", "step"), [(3, 1.0), (5, 0.88)])
+def test_blocks_in_three_and_five_sides_have_one_irregular_node(sides: int, step: float) -> None:
+    angle = np.linspace(0, 2 * np.pi, sides + 1)[:-1] + np.pi / 2
+    loop = polygon([(6 * float(np.cos(a)), 6 * float(np.sin(a))) for a in angle], step)
+    mesh = fill_blocks(loop)
+    assert mesh is not None
+    check(mesh, [loop])
+    assert mesh.trias == 0
+    assert mesh.worst > 0.85
+    used = np.bincount(mesh.elements.ravel(), minlength=len(mesh.points))[len(loop) :]
+    assert (used != 4).sum() == 1
+    assert fill_blocks(loop[1:]) is None or len(loop) % 2  # an odd border fits no blocks
+
+
+@pytest.mark.parametrize("degrees", [0.01, 0.5, 5.0])
+def test_thin_wedges_are_filled_without_turning_over(degrees: float) -> None:
+    share = np.linspace(0, 1, 11)
+    tip = np.radians(degrees)
+    out, back = 10 * share[:, None] * (1.0, 0.0), 10 * share[::-1, None] * (float(np.cos(tip)), float(np.sin(tip)))
+    loop = np.concatenate((out, back[:-1]))
+    assert fill([loop], 1.0).worst > 0
+
+
+def test_necks_slits_and_tiny_holes() -> None:
+    plate = polygon([(0, 0), (10, 0), (10, 10), (0, 10)], 1.0)
+    speck = circle(5, 5, 1e-4, 6)
+    assert fill([plate, speck], 1.0).worst > 0.5
+    touching = np.array([(0, 0), (2, 0), (4, 0), (4, 2), (2, 2), (4, 4), (2, 4), (0, 4), (0, 2), (2, 2)], float)
+    with pytest.raises(CannotFill, match="touches") as caught:
+        fill([touching], 1.0)
+    assert caught.value.at == pytest.approx([2, 2])
+    neck = np.array(
+        [
+            (0, 0),
+            (1, 0),
+            (2, 0),
+            (3, 0),
+            (4, 0),
+            (4, 1.999),
+            (6, 1.999),
+            (6, 0),
+            (8, 0),
+            (10, 0),
+            (10, 2),
+            (10, 4),
+            (8, 4),
+            (6, 4),
+            (6, 2.001),
+            (4, 2.001),
+            (4, 4),
+            (2, 4),
+            (0, 4),
+            (0, 2),
+        ]
+    )
+    assert fill([neck], 1.0).worst > 0
