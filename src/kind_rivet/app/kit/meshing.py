@@ -163,6 +163,7 @@ def mesh_tools(window: MainWindow) -> list[Card]:
         ),
         "mesh.grade": lambda: card("mesh.grade", Slot("Edges", "edge", edges, many=True), on_sheet=True),
         "mesh.way": lambda: card("mesh.way", Slot("Walls", "face", faces, many=True), on_sheet=True),
+        "mesh.forget": lambda: card("mesh.forget", at_once=False),
     }
     bare: dict[str, Any] = {
         "mesh.strip": lambda: card(

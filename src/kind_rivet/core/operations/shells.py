@@ -31,7 +31,7 @@ MOST_ELEMENTS = 3_000_000
 class MeshShells(Parameters):
     size: float = Field(title="Element size", description="Wanted side length", json_schema_extra={"unit": "length"})
     bodies: tuple[int, ...] = Field((), title="Bodies", description="Empty: all bodies with a midsurface")
-    rings: int = Field(1, ge=0, le=4, title="Rings round holes", description="0: no washers")
+    rings: int = Field(1, ge=0, le=4, title="Rings round holes", description="0: no washers; a table of rules by diameter comes first")
     ring_width: float = Field(0.0, ge=0, le=5, title="Ring width, sizes", description="0: chosen for each hole")
     growth: float = Field(0.25, gt=0.02, le=1.0, title="Growth", description="How much a side may lengthen per length from fine to coarse")
     kind: Literal["quads", "trias", "right-angled trias"] = Field(
