@@ -16,9 +16,10 @@ from kind_rivet.core.geometry.carriers import Floats, frame, project, surface_no
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.meshing.shells import EDGE, FACE, VERTEX, SheetMesh
 from kind_rivet.core.meshing.washers import LEAST_SIDE
-from kind_rivet.core.quality.shell_metrics import SCALED_JACOBIAN, shell_metrics
+from kind_rivet.core.quality.shell_metrics import SCALED_JACOBIAN, WARP, shell_metrics
 
 ROUND = ("cylinder", "cone", "sphere")
+FLAT = 7.0  # degrees of warp that raising may cause
 
 
 def balance_bends(shape: Shape, mesh: SheetMesh, size: float) -> tuple[Floats, Floats]:
@@ -86,9 +87,15 @@ def _raised(shape: Shape, mesh: SheetMesh, face: int, points: Floats, height: Fl
             np.add.at(step, corner[:, k], weight[:, k, None] * away)
         step /= np.maximum(used, 1.0)[:, None]
         trial[movable] += step[movable]
-    before = shell_metrics(points, rows)[:, SCALED_JACOBIAN].min()
-    after = shell_metrics(trial, rows)[:, SCALED_JACOBIAN].min()
-    if after < min(0.6, 0.95 * before):
+    full = trial
+    before = shell_metrics(points, rows)
+    for share in (1.0, 0.5, 0.25):  # beside joints, whose nodes stay, less may be better
+        trial = points + share * (full - points)
+        after = shell_metrics(trial, rows)
+        sound = after[:, SCALED_JACOBIAN].min() >= min(0.6, 0.95 * before[:, SCALED_JACOBIAN].min())
+        if sound and after[:, WARP].max() <= max(FLAT, before[:, WARP].max()):
+            break
+    else:
         return points
     inner = np.flatnonzero((mesh.on_kind == FACE) & (mesh.on_item == face))
     foot = project(carrier, trial[inner])

@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.meshing.curves import Curve
 from kind_rivet.core.meshing.detail import Strip
+from kind_rivet.core.meshing.lattice import sides_by_heading, standing_lines
 from kind_rivet.core.meshing.mapped import turns
 from kind_rivet.core.meshing.parity import odd_changes
 from kind_rivet.core.meshing.patch import BorderEdge, Patch
@@ -40,14 +41,9 @@ def plan_divisions(
         short[list(strip.across)] = True
     count[short], held[short] = 0, True
     for hole in holes:
-        if hole.shares:
-            count[list(hole.edges)] = hole.shares
-        elif len(hole.edges) == 1:
-            count[hole.edges[0]] = hole.divisions
-        else:
-            total = sum(curves[e].length for e in hole.edges)
-            count[list(hole.edges)] = _shared(hole.divisions, [curves[e].length / total for e in hole.edges])
-        held[list(hole.edges)] = True
+        edges = [e for e in hole.edges if not short[e]]
+        count[edges] = _round_hole(hole, edges, curves)
+        held[edges] = True
     for hole in holes:
         total = sum(curves[e].length for e in hole.rim)
         for e, n in zip(hole.rim, _shared(hole.divisions, [curves[e].length / total for e in hole.rim]), strict=True):
@@ -56,6 +52,7 @@ def plan_divisions(
         if 0 <= e < len(count):
             count[e], held[e] = max(1, n), True
     four = [sides for patch in patches if patch is not None and (sides := four_sides(patch)) is not None]
+    _by_mean_length(patches, count, held, curves, rules)
     if rules.two_rows:
         for sides in four:
             for side in sides:
@@ -63,12 +60,27 @@ def plan_divisions(
                 if len(side) == 1 and count[side[0]] == 1 and length > 0.75 * rules.size and not held[side[0]]:
                     count[side[0]] = 2
     four += [([p.edge for p in strip.first], [], [p.edge for p in strip.second], []) for strip in strips]
-    _match_opposite(four, count, held, curves)
+    four += _room_for_standing(patches, count, held, curves, rules)
+    _match_opposite(four, patches, count, held)
     _make_even(shape, patches, count, held)
     for strip in strips:
         if not fits(strip, count):  # its sides do not face each other: it gets elements after all
             count[[e for e in strip.across if curves[e].length >= rules.look_past * rules.size]] = 1
     return count
+
+
+def _round_hole(hole: RoundHole, edges: list[int], curves: list[Curve]) -> list[int]:
+    """The divisions of a hole dealt out to those of its edges that are not looked past."""
+    if len(edges) < 2:
+        return [hole.divisions] * len(edges)
+    if not hole.shares:
+        total = sum(curves[e].length for e in edges)
+        return _shared(hole.divisions, [curves[e].length / total for e in edges])
+    own = dict(zip(hole.edges, hole.shares, strict=True))
+    out = [own[e] for e in edges]
+    if (hole.divisions - sum(out)) % 2:  # the count stays even
+        out[max(range(len(edges)), key=lambda k: curves[edges[k]].length / out[k])] += 1
+    return out
 
 
 def _shared(count: int, shares: list[float]) -> list[int]:
@@ -106,23 +118,75 @@ def four_sides(patch: Patch) -> Sides | None:
 
 
 def side_passages(patch: Patch) -> list[list[BorderEdge]] | None:
-    """Border passages on the four sides of a region with one border loop and four corners, in order; else None."""
+    """Border passages on the four sides of a region with one border loop and four corners, in order; else None.
+
+    Corners are told in the plane or, where laying flat bends the sides of a curved region, on the surface itself.
+    """
     if len(patch.loops) != 1:
         return None
     loop = patch.loops[0]
-    xy = np.concatenate([patch.flat[p.corners[:-1]] for p in loop])
+    vertex = np.concatenate([p.corners[:-1] for p in loop])
     starts = np.cumsum([0] + [len(p.corners) - 1 for p in loop])[:-1]
-    turn = turns(xy)
-    at_start = turn[starts]
-    corner = np.flatnonzero((at_start > 0.6) & (at_start < 1.4))
-    rest = np.abs(np.delete(turn, starts[corner]))
-    if len(corner) != 4 or (len(rest) and rest.max() > 0.45) or np.abs(np.delete(turn, starts)).sum() > 1.0:
-        return None
-    return [[loop[(corner[k] + j) % len(loop)] for j in range((corner[(k + 1) % 4] - corner[k]) % len(loop))] for k in range(4)]
+    for turn in (turns(patch.flat[vertex]), patch.turn[vertex]):
+        at_start = turn[starts]
+        corner = np.flatnonzero((at_start > 0.6) & (at_start < 1.4))
+        rest = np.abs(np.delete(turn, starts[corner]))
+        if len(corner) == 4 and (not len(rest) or rest.max() <= 0.45) and np.abs(np.delete(turn, starts)).sum() <= 1.0:
+            return [[loop[(corner[k] + j) % len(loop)] for j in range((corner[(k + 1) % 4] - corner[k]) % len(loop))] for k in range(4)]
+    return None
 
 
-def _match_opposite(four: list[Sides], count: NDArray[np.int64], held: NDArray[np.bool_], curves: list[Curve]) -> None:
-    """Give opposite sides of four-sided regions equal sums, changing the longest edge that is not held."""
+def _by_mean_length(
+    patches: list[Patch | None], count: NDArray[np.int64], held: NDArray[np.bool_], curves: list[Curve], rules: ShellRules
+) -> None:
+    """Sides of bulging walls get divisions by the mean length of the rows beside them: the seam of an elbow is its shortest row."""
+    for patch in patches:
+        if patch is None or all(c.kind in ("plane", "cylinder", "cone") for c in patch.carriers):
+            continue
+        sides = four_sides(patch)
+        if sides is None:
+            continue
+        length = [sum(curves[e].length for e in side) for side in sides]
+        for k in (0, 1):
+            row = 2 * patch.area / max(length[k + 1] + length[(k + 3) % 4], 1e-300)
+            for side, own in ((sides[k], length[k]), (sides[k + 2], length[k + 2])):
+                if len(side) == 1 and not held[side[0]] and row > 1.15 * own:
+                    count[side[0]] = max(count[side[0]], round(count[side[0]] * row / own))
+
+
+def _room_for_standing(
+    patches: list[Patch | None], count: NDArray[np.int64], held: NDArray[np.bool_], curves: list[Curve], rules: ShellRules
+) -> list[Sides]:
+    """The sides, by heading, of regions that are no plain four sides but fit a lattice; lines on which walls stand there count once each way.
+
+    Where such a line ends within the region, the sides along it get enough divisions to go on beyond its end.
+    """
+    out: list[Sides] = []
+    for patch in patches:
+        if patch is None or four_sides(patch) is not None:
+            continue
+        found = sides_by_heading(patch)
+        if found is None:
+            continue
+        chains = standing_lines(patch)
+        within = {p.edge for chain in chains for p in chain}
+        lists = [[p.edge for p in side if p.edge not in within] for side in found]
+        for chain in chains:
+            edges = [p.edge for p in chain]
+            k = next(h for h in range(4) if chain[0] in found[h])
+            for side in (lists[k], lists[(k + 2) % 4]):
+                length = sum(curves[e].length for e in side)
+                beyond = length - sum(curves[e].length for e in edges)
+                least = int(count[edges].sum()) + max(1, round(beyond / rules.size))
+                if len(side) == 1 and not held[side[0]] and beyond > 0 and count[side[0]] < least <= 1.5 * count[side[0]] + 1:
+                    count[side[0]] = least
+        out.append((lists[0], lists[1], lists[2], lists[3]))
+    return out
+
+
+def _match_opposite(four: list[Sides], patches: list[Patch | None], count: NDArray[np.int64], held: NDArray[np.bool_]) -> None:
+    """Give opposite sides of four-sided regions equal sums; counts that are held, or follow a held one, stay."""
+    uses = edge_uses(patches, len(count))
     parent = list(range(len(count)))
 
     def root(e: int) -> int:
@@ -137,6 +201,7 @@ def _match_opposite(four: list[Sides], count: NDArray[np.int64], held: NDArray[n
     groups: dict[int, list[int]] = {}
     for e in range(len(count)):
         groups.setdefault(root(e), []).append(e)
+    firm = held.copy()  # held, or bound to follow something held
     for group in groups.values():
         if len(group) > 1:
             fixed = [e for e in group if held[e]]
@@ -148,25 +213,45 @@ def _match_opposite(four: list[Sides], count: NDArray[np.int64], held: NDArray[n
             for e in group:
                 if not held[e]:
                     count[e] = value
+            firm[group] |= bool(fixed)
     for _ in range(6):
         changed = False
         for sides in four:
             for a, c in ((sides[0], sides[2]), (sides[1], sides[3])):
-                if len(a) == len(c) == 1:
-                    continue
-                gap = int(sum(count[e] for e in a) - sum(count[e] for e in c))
-                if gap == 0 or abs(gap) > 0.25 * sum(count[e] for e in a) + 2:
-                    continue
-                many = c if len(c) > 1 else a  # edges of a split side bind fewer others
-                sign = 1 if many is c else -1
-                free = [e for e in many if not held[e]]
-                if free:
-                    longest = max(free, key=lambda e: curves[e].length / max(int(count[e]), 1))
-                    if count[longest] + sign * gap >= 1:
-                        count[longest] += sign * gap
-                        changed = True
+                if a and c and (len(a) > 1 or len(c) > 1):
+                    changed |= _bring_together(a, c, count, firm, uses)
         if not changed:
             break
+
+
+def edge_uses(patches: list[Patch | None], edges: int) -> NDArray[np.int64]:
+    """Regions (e,) that each edge bounds; 1 at free edges and seams."""
+    uses = np.zeros(edges, np.int64)
+    for patch in patches:
+        for e in {p.edge for loop in patch.loops for p in loop if p.edge >= 0} if patch else ():
+            uses[e] += 1
+    return uses
+
+
+def _bring_together(a: list[int], c: list[int], count: NDArray[np.int64], firm: NDArray[np.bool_], uses: NDArray[np.int64]) -> bool:
+    """Change the side of two that is bound by less, so that both sums are equal; True if anything changed."""
+    gap = int(sum(count[e] for e in a) - sum(count[e] for e in c))
+    changed = False
+    if gap and abs(gap) <= 0.25 * sum(count[e] for e in a) + 2:
+        # Free edges bind nobody, edges of a split side bind fewer others; what follows something held stays.
+        order = sorted((a, c), key=lambda side: (uses[side].max(), -len(side)))
+        many = next((side for side in order if not firm[side].all()), None)
+        if many is not None:
+            more = gap if many is c else -gap
+            free = [e for e in many if not firm[e]]
+            total = int(count[free].sum())
+            if total + more >= len(free):
+                count[free] = _shared(total + more, [float(count[e]) / total for e in free])
+                gap, changed = 0, True
+    if gap == 0 and firm[a].all() != firm[c].all():
+        firm[a], firm[c] = True, True
+        changed = True
+    return changed
 
 
 def _make_even(shape: Shape, patches: list[Patch | None], count: NDArray[np.int64], held: NDArray[np.bool_]) -> None:

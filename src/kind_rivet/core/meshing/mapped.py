@@ -32,12 +32,13 @@ def turns(loop: Floats) -> Floats:
     return np.asarray(np.arctan2(cross, np.einsum("ij,ij->i", before, after)) / (np.pi / 2))
 
 
-def fill_mapped(loop: Floats) -> FlatMesh | None:
+def fill_mapped(loop: Floats, corners: list[int] | None = None) -> FlatMesh | None:
     """Rows and columns between four sides with equal opposite counts (transfinite); None where that does not fit.
 
-    The points come border first, in the order of the loop.
+    The points come border first, in the order of the loop. `corners`: nodes to take as the
+    corners, ascending; found by the turns of the loop where not given.
     """
-    corners = corner_nodes(loop)
+    corners = corners or corner_nodes(loop)
     if corners is None:
         return None
     k = len(loop)

@@ -54,6 +54,21 @@ class Patch:
     def flat_tree(self) -> FacetTree:
         return FacetTree.over(np.column_stack((self.flat, np.zeros(len(self.flat)))), self.facets)
 
+    @cached_property
+    def area(self) -> float:
+        a, b, c = (self.space[self.facets[:, k]] for k in range(3))
+        return float(np.linalg.norm(np.cross(b - a, c - a), axis=1).sum() / 2)
+
+    @cached_property
+    def turn(self) -> Floats:
+        """Quarter turns (k,) of the border at its cut vertices, measured on the surface; straight 0, a corner about 1."""
+        p = self.space[self.facets]
+        inner = np.zeros(len(self.space))
+        for k in range(3):
+            a, b = unit(p[:, (k + 1) % 3] - p[:, k]), unit(p[:, (k + 2) % 3] - p[:, k])
+            np.add.at(inner, self.facets[:, k], np.arccos(np.clip(np.einsum("ij,ij->i", a, b), -1.0, 1.0)))
+        return np.asarray((np.pi - inner) / (np.pi / 2))
+
     def to_space(self, uv: Floats) -> tuple[Floats, Ints]:
         """Points (n, 3) on the faces for places (n, 2) in the plane, and the face (n,) each lies on."""
         facet, _, _ = self.flat_tree.nearest(np.column_stack((uv, np.zeros(len(uv)))))

@@ -14,7 +14,9 @@ from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.meshing.curves import Curve
 from kind_rivet.core.meshing.detail import FIRST, TINY, Strip, narrow_strips, small_detail
 from kind_rivet.core.meshing.divisions import fits, odd_regions, plan_divisions
+from kind_rivet.core.meshing.facing import facing_shares
 from kind_rivet.core.meshing.free.fill import CannotFill, FlatMesh, fill
+from kind_rivet.core.meshing.lattice import fill_lattice, node_turns
 from kind_rivet.core.meshing.mapped import fill_blocks, fill_mapped, fill_rings, ring_quads
 from kind_rivet.core.meshing.patch import BorderEdge, Patch, lay_flat
 from kind_rivet.core.meshing.rules import ShellRules
@@ -189,7 +191,7 @@ def _mesh_once(
     build = _Builder()
     shift = {hole.edges[0]: hole.shift for hole in holes if hole.shift > 0}
     staying, lines = _staying(shape, patches, strips, count, kept)
-    edge_nodes, stations = _edge_nodes(shape, curves, count, shift, build, lines, rules)
+    edge_nodes, stations = _edge_nodes(shape, curves, count, shift, build, lines, rules, facing_shares(patches, count, curves, rules))
     _join_strips(shape, patches, strips, edge_nodes, build)
     passed = {strip.region for strip in strips} | staying
     hard_face = _nearest_face(shape, hard)
@@ -294,10 +296,11 @@ def _edge_nodes(
     build: _Builder,
     lines: dict[int, Floats],
     rules: ShellRules,
+    facing: dict[int, Floats],
 ) -> tuple[list[Ints], list[Floats]]:
     """Nodes along every edge, with their places along it; edges share the nodes at vertices.
 
-    An edge with no divisions is looked past: both its ends are one node.
+    `facing`: shares of the length for edges that follow the side they face. An edge with no divisions is looked past: both its ends are one node.
     """
     rank: dict[int, float] = {}
     parent: dict[int, int] = {}
@@ -345,7 +348,10 @@ def _edge_nodes(
             nodes.append(np.concatenate(([ends[0]], inner, [ends[1]])).astype(np.int32))
             stations.append(curve.station_of(lines[e]))
             continue
-        places = spread(curve, int(count[e]), along(curve, e, shape.edge_faces[e], rules), rules.grading.get(e))
+        if e in facing:
+            places = facing[e] * curve.length
+        else:
+            places = spread(curve, int(count[e]), along(curve, e, shape.edge_faces[e], rules), rules.grading.get(e))
         inner = build.nodes(curve.at(places[1:-1]), EDGE, e)
         nodes.append(np.concatenate(([ends[0]], inner, [ends[1]])).astype(np.int32) if count[e] else np.array(ends[:1], np.int32))
         stations.append(places)
@@ -457,6 +463,7 @@ def _mesh_region(
     rings: list[tuple[int, list[Floats]]] = []
     mine = {h.loop: k for k, h in enumerate(holes) if h.region == number}
     spot = _vertex_places(patch, edge_nodes, build)
+    whole = node_turns(patch, [len(edge_nodes[p.edge]) - 1 for p in patch.loops[0]])
     pins: list[int] = []  # nodes of other walls that stand on a point of this one
     pins_flat: list[Floats] = []
     for index, loop in enumerate(patch.loops):
@@ -488,7 +495,7 @@ def _mesh_region(
         loops_flat.append(opened(ids, flat, SLIT * rules.size))
     hard_flat = patch.to_plane(hard) if len(hard) else np.empty((0, 2))
     try:
-        mesh = _fill(patch, loops_flat, np.concatenate((np.array(pins_flat).reshape(-1, 2), hard_flat)), rules)
+        mesh = _fill(patch, loops_flat, np.concatenate((np.array(pins_flat).reshape(-1, 2), hard_flat)), rules, whole)
     except CannotFill as trouble:
         return CannotFill(str(trouble), patch.to_space(trouble.at[None])[0][0])
     border = np.concatenate(loops_nodes)
@@ -533,14 +540,17 @@ def _on_faces(patch: Patch, flat: Floats) -> tuple[Floats, int, Ints]:
     return points, FACE, face
 
 
-def _fill(patch: Patch, loops: list[Floats], hard: Floats, rules: ShellRules) -> FlatMesh:
-    """Regular where that is at least as good, else free, or as forced for a face. Raises `CannotFill` where neither works."""
+def _fill(patch: Patch, loops: list[Floats], hard: Floats, rules: ShellRules, turn: NDArray[np.int64] | None) -> FlatMesh:
+    """Regular where that is at least as good, else free, or as forced for a face. Raises `CannotFill` where neither works.
+
+    `turn`: whole quarter turns at the nodes of the outer loop, where it runs along two directions.
+    """
     size, spots = rules.size_on(patch.faces), spots_of(patch, rules)
     way = next((rules.ways[f] for f in patch.faces if f in rules.ways), "")
     regular = None
     if not len(hard) and way != "free" and (not len(spots) or way == "regular"):
         regular = (
-            fill_mapped(loops[0]) or fill_blocks(loops[0])
+            fill_mapped(loops[0]) or _along_lattice(loops[0], turn) or fill_blocks(loops[0])
             if len(loops) == 1
             else fill_rings(loops[0], loops[1], size)
             if len(loops) == 2
@@ -557,3 +567,13 @@ def _fill(patch: Patch, loops: list[Floats], hard: Floats, rules: ShellRules) ->
     if regular is not None and regular.worst >= free.worst and regular.worst > 0:
         return regular
     return free
+
+
+def _along_lattice(loop: Floats, turn: NDArray[np.int64] | None) -> FlatMesh | None:
+    """Rows between four sides whose corners the surface tells, or between the sides of a lattice."""
+    if turn is None or len(turn) != len(loop):
+        return None
+    corners = np.flatnonzero(turn)
+    if len(corners) == 4 and (turn[corners] == 1).all():
+        return fill_mapped(loop, corners.tolist())
+    return fill_lattice(loop, turn)

@@ -39,7 +39,7 @@ class RoundHole:
     widths: tuple[float, ...]  # of the rings, from the hole outward; empty where none fits
     wanted: float  # width asked for
     rim: tuple[int, ...] = ()  # edges of a concentric border close by, which gets the same count
-    shift: float = 0.0  # of the first node along a closed edge, so that nodes lie on the region's main directions
+    shift: float = 0.0  # of the first node along a closed edge, so that nodes lie on the directions of the border near by
     round: bool = True
     shares: tuple[int, ...] = ()  # divisions of each edge, where they are not dealt out by length
 
@@ -187,7 +187,10 @@ def _spot(points: Floats) -> tuple[Floats, float]:
 
 
 def ring_divisions(radius: float, width: float, size: float) -> int:
-    """Even count whose sides match the size half-way across the ring; multiples of four keep it symmetric."""
+    """Even count whose sides match the size half-way across the ring; multiples of four keep it symmetric.
+
+    Six at least; four for holes so small that six sides would fail as too short and four do not.
+    """
     wanted = 2 * np.pi * (radius + width / 2) / size
     most = 2 * np.pi * radius / (LEAST_SIDE * size)
     count = 4 * round(wanted / 4)
@@ -197,19 +200,31 @@ def ring_divisions(radius: float, width: float, size: float) -> int:
         count = 8
     if count > most:
         count = 2 * int(most // 2)
-    return int(max(count, 6))
+    return int(max(count, 4 if count < 6 and np.sqrt(2) * radius > LEAST_SIDE * size else 6))
 
 
-def main_direction(patch: Patch) -> float:
-    """Direction (rad, modulo a quarter turn) that the sides of the outer border agree on, weighted by length."""
-    loop = loop_points(patch, 0)
-    side = np.roll(loop, -1, axis=0) - loop
-    angle, length = np.arctan2(side[:, 1], side[:, 0]), np.linalg.norm(side, axis=1)
-    return float(np.arctan2((length * np.sin(4 * angle)).sum(), (length * np.cos(4 * angle)).sum()) / 4)
+def direction_near(patch: Patch, number: int) -> float:
+    """Direction (rad, modulo a quarter turn) that the border near a hole agrees on: sides of other loops, by length over distance squared.
+
+    Along straight walls that is the wall's own direction, along round flanges the radius through the hole.
+    """
+    centre = loop_points(patch, number).mean(axis=0)
+    total = 0.0j
+    for k in range(len(patch.loops)):
+        if k == number:
+            continue
+        loop = loop_points(patch, k)
+        side = np.roll(loop, -1, axis=0) - loop
+        away = np.linalg.norm(loop + side / 2 - centre, axis=1)
+        weight = np.linalg.norm(side, axis=1) / np.maximum(away, 1e-300) ** 2
+        if k > 0:  # round holes see themselves the same from all sides
+            weight = weight * (np.linalg.norm(loop.mean(axis=0) - centre) < np.linalg.norm(loop - loop.mean(axis=0), axis=1).max())
+        total += complex((weight * np.exp(4j * np.arctan2(side[:, 1], side[:, 0]))).sum())
+    return float(np.angle(total) / 4)
 
 
 def _aligned(hole: RoundHole, shape: Shape, patches: list[Patch | None]) -> RoundHole:
-    """Turn the nodes of a hole so that one lies on the region's main direction."""
+    """Turn the nodes of a hole so that one lies on the direction of the border near it."""
     patch = patches[hole.region]
     loop = patch.loops[hole.loop] if patch is not None else ()
     if patch is None or len(loop) != 1 or len(shape.vertices.get(int(shape.edges[loop[0].edge].nodes[0]), [])) != 1:
@@ -219,7 +234,7 @@ def _aligned(hole: RoundHole, shape: Shape, patches: list[Patch | None]) -> Roun
     start = float(np.arctan2(away[0, 1], away[0, 0]))
     sense = -1.0 if loop[0].forward else 1.0  # holes run clockwise along their passage
     step = 2 * np.pi / hole.divisions
-    wanted = main_direction(patch) + (np.pi / 6 if hole.divisions == 6 else 0.0)  # a hexagon shows its flat side
+    wanted = direction_near(patch, hole.loop) + (np.pi / 6 if hole.divisions == 6 else 0.0)  # a hexagon shows its flat side
     return replace(hole, shift=float(((wanted - start) * sense) % step) * hole.radius)
 
 

@@ -62,8 +62,11 @@ def cut_up(middle: Middle, number: int, lines: list[Line], solid: FacetTree, sha
     box = shapely.total_bounds(np.array(pieces))
     margin = 0.5 * wall
     if period:
+        straight = middle.carrier.kind in ("cylinder", "cone")
+        count = 2 if straight else int(np.clip((box[3] - box[1]) / wall, 8, 400))
+        along = np.linspace(box[1] - margin, box[3] + margin, count)
         for u in (-period / 2, period / 2):
-            pieces.append(shapely.LineString([(u, box[1] - margin), (u, box[3] + margin)]))
+            pieces.append(shapely.LineString(np.column_stack((np.full(count, u), along))))
             owner.append(SEAM)
     noded = shapely.union_all(np.array(pieces), grid_size=GRID * wall)
     polygons, *loose = shapely.polygonize_full(shapely.get_parts(noded))

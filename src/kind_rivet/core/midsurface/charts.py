@@ -7,8 +7,8 @@ places run from −period/2 to period/2 with the cut where no wall is, if there 
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-from typing import Protocol
+from dataclasses import dataclass, replace
+from typing import Protocol, Self
 
 import numpy as np
 
@@ -25,6 +25,24 @@ class Chart(Protocol):
     def normal(self, uv: Floats) -> Floats:
         """Directions (n, 3) along which `flat` does not change."""
         ...
+
+    def cut_at(self, u: float) -> Chart:
+        """The same chart with its cut at the first coordinate u; itself where it has no period."""
+        ...
+
+
+class _Round:
+    """Charts that close round their axis."""
+
+    axis: Floats
+    u: Floats
+    v: Floats
+    period: float
+
+    def cut_at(self, u: float) -> Self:
+        angle = 2 * np.pi * u / self.period - np.pi
+        c, s = np.cos(angle), np.sin(angle)
+        return replace(self, u=c * self.u + s * self.v, v=c * self.v - s * self.u)  # type: ignore[type-var]
 
 
 @dataclass(frozen=True)
@@ -51,6 +69,9 @@ class PlaneChart:
     def normal(self, uv: Floats) -> Floats:
         return np.broadcast_to(np.cross(self.u, self.v), (len(uv), 3))
 
+    def cut_at(self, u: float) -> PlaneChart:
+        return self
+
 
 def widest_gap(angle: Floats) -> float:
     """The angle in the middle of the widest stretch without any of the given angles."""
@@ -58,6 +79,12 @@ def widest_gap(angle: Floats) -> float:
     gap = np.diff(np.r_[a, a[0] + 2 * np.pi])
     k = int(np.argmax(gap))
     return float(a[k] + gap[k] / 2)
+
+
+def gap_of(angle: Floats) -> float:
+    """The widest stretch without any of the given angles."""
+    a = np.sort(angle % (2 * np.pi))
+    return float(np.diff(np.r_[a, a[0] + 2 * np.pi]).max())
 
 
 def _turned(axis: Floats, q: Floats) -> tuple[Floats, Floats]:
@@ -69,7 +96,7 @@ def _turned(axis: Floats, q: Floats) -> tuple[Floats, Floats]:
 
 
 @dataclass(frozen=True)
-class CylinderChart:
+class CylinderChart(_Round):
     origin: Floats
     axis: Floats
     u: Floats
@@ -97,7 +124,7 @@ class CylinderChart:
 
 
 @dataclass(frozen=True)
-class ConeChart:
+class ConeChart(_Round):
     """Angle times the mean radius, and length along the generator."""
 
     apex: Floats
@@ -134,7 +161,7 @@ class ConeChart:
 
 
 @dataclass(frozen=True)
-class SphereChart:
+class SphereChart(_Round):
     """Longitude and latitude about an axis square to the middle of the samples."""
 
     centre: Floats
@@ -168,8 +195,11 @@ class SphereChart:
 
 
 @dataclass(frozen=True)
-class TorusChart:
-    """Angle round the axis times the mean radius, and angle round the tube times its radius, cut where no sample is."""
+class TorusChart(_Round):
+    """Angle round the axis times the mean radius, and angle round the tube times its radius, cut where no sample is.
+
+    Elbows close round their tube and rings round the axis: the way that closes comes first.
+    """
 
     centre: Floats
     axis: Floats
@@ -180,6 +210,7 @@ class TorusChart:
     turn: float
     mean: float
     period: float
+    elbow: bool
 
     @staticmethod
     def over(carrier: Carrier, samples: Floats) -> TorusChart:
@@ -188,24 +219,40 @@ class TorusChart:
         u, v = _turned(d[3:6], q)
         h = q @ d[3:6]
         rho = np.linalg.norm(q - h[:, None] * d[3:6], axis=1)
-        turn = widest_gap(np.arctan2(h, rho - d[6])) - np.pi
+        about, round_ = np.arctan2(q @ v, q @ u), np.arctan2(h, rho - d[6])
+        turn = widest_gap(round_) - np.pi
         mean = float(rho.mean())
-        return TorusChart(d[:3], d[3:6], u, v, float(d[6]), float(d[7]), turn, mean, float(2 * np.pi * mean))
+        elbow = gap_of(round_) < gap_of(about)
+        return TorusChart(
+            d[:3], d[3:6], u, v, float(d[6]), float(d[7]), turn, mean, float(2 * np.pi * (d[7] if elbow else mean)), bool(elbow)
+        )
 
     def flat(self, p: Floats) -> Floats:
         q = p - self.centre
         h = q @ self.axis
         rho = np.linalg.norm(q - h[:, None] * self.axis, axis=1)
         round_ = (np.arctan2(h, rho - self.major) - self.turn + np.pi) % (2 * np.pi) - np.pi
-        return np.column_stack((self.mean * np.arctan2(q @ self.v, q @ self.u), self.minor * round_))
+        about = np.arctan2(q @ self.v, q @ self.u)
+        if self.elbow:
+            return np.column_stack((self.minor * round_, -self.mean * about))
+        return np.column_stack((self.mean * about, self.minor * round_))
+
+    def cut_at(self, u: float) -> TorusChart:
+        return replace(self, turn=self.turn + u / self.minor - np.pi) if self.elbow else super().cut_at(u)
+
+    def _angles(self, uv: Floats) -> tuple[Floats, Floats]:
+        """Angles (n, 1) round the axis and round the tube."""
+        if self.elbow:
+            return -uv[:, 1:] / self.mean, uv[:, :1] / self.minor + self.turn
+        return uv[:, :1] / self.mean, uv[:, 1:] / self.minor + self.turn
 
     def lift(self, uv: Floats) -> Floats:
-        a, b = uv[:, :1] / self.mean, uv[:, 1:] / self.minor + self.turn
+        a, b = self._angles(uv)
         out = np.cos(a) * self.u + np.sin(a) * self.v
         return np.asarray(self.centre + (self.major + self.minor * np.cos(b)) * out + self.minor * np.sin(b) * self.axis)
 
     def normal(self, uv: Floats) -> Floats:
-        a, b = uv[:, :1] / self.mean, uv[:, 1:] / self.minor + self.turn
+        a, b = self._angles(uv)
         return np.asarray(np.cos(b) * (np.cos(a) * self.u + np.sin(a) * self.v) + np.sin(b) * self.axis)
 
 
@@ -244,6 +291,9 @@ class FacetChart:
         s, t = (g22 * r1 - g12 * r2) / det, (g11 * r2 - g12 * r1) / det
         x, y, z = (tree_to.points[tree_to.facets[facet, k]] for k in range(3))
         return np.asarray(x + s[:, None] * (y - x) + t[:, None] * (z - x))
+
+    def cut_at(self, u: float) -> FacetChart:
+        return self
 
     def flat(self, p: Floats) -> Floats:
         return self._through(self.space_tree, self.flat_tree, p)[:, :2]

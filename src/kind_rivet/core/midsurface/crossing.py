@@ -31,6 +31,7 @@ from kind_rivet.core.midsurface.hand import Hand, chosen_pairs, forced, led_on, 
 from kind_rivet.core.midsurface.middles import Middle
 from kind_rivet.core.midsurface.network import connect
 from kind_rivet.core.midsurface.pairs import find_opposed, find_pairs
+from kind_rivet.core.midsurface.seams import move_cuts
 from kind_rivet.core.midsurface.sew import sew
 from kind_rivet.core.midsurface.sheet import Taper
 from kind_rivet.core.midsurface.tunnels import without_tunnels
@@ -69,6 +70,7 @@ def make_by_crossing(solid: Shape, tree: FacetTree, hands: tuple[Hand, ...] = ()
         raise Refused("No wall was found: nothing thin lies opposite anything.", "Mesh this body with solids.")
     middles = without_dropped(whole, tree, find_middles(whole, pairs, fields, tolerance), hands)
     lines = draw_lines(whole, tree, middles, fields, tolerance, led_on(whole, tree, middles, hands))
+    move_cuts(middles, lines, tree, whole)
     cuts = [cut_up(middle, k, lines, tree, whole) for k, middle in enumerate(middles)]
     network = connect(middles, cuts, lines)
     kept = choose(middles, cuts, network, lines, forced(middles, cuts, hands))

@@ -7,6 +7,7 @@ import numpy as np
 from kind_rivet.core.geometry.carriers import Floats, unit
 from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.geometry.shape import Shape
+from kind_rivet.core.midsurface.contacts import with_contacts
 from kind_rivet.core.midsurface.fields import Field, settle
 from kind_rivet.core.midsurface.middles import Middle, middle_of
 from kind_rivet.core.midsurface.offset_side import smooth_edge
@@ -121,7 +122,7 @@ def draw_lines(
     boxes = [_box(shape, middle) for middle in middles]
     for a, b in sorted(close):
         for points in _joint(shape, middles[a], middles[b], boxes[a], boxes[b], (a, b) in linked, tolerance):
-            add(Line("joint", points, (middles[a].field, middles[b].field), (a, b)))
+            add(with_contacts(Line("joint", points, (middles[a].field, middles[b].field), (a, b)), bends, middles))
     return lines
 
 
@@ -206,10 +207,16 @@ def _box(shape: Shape, middle: Middle) -> Floats:
 
 
 def _joint(shape: Shape, a: Middle, b: Middle, box_a: Floats, box_b: Floats, linked: bool, tolerance: float) -> list[Floats]:
-    """Curves along which two middles cross, where both have walls near by."""
+    """Curves along which two middles cross, where both have walls near by; quite near for walls `linked` by a bend."""
     low, high = np.maximum(box_a[0], box_b[0]), np.minimum(box_a[1], box_b[1])
     if (low > high).any():
         return []
+    if linked:  # round surfaces that run on into each other cross again elsewhere, where one of them is no wall
+        thick = max(a.wall, b.wall)
+        inner = [(box[0] + m.reach - thick, box[1] - m.reach + thick) for box, m in ((box_a, a), (box_b, b))]
+        close = np.maximum(inner[0][0], inner[1][0]), np.minimum(inner[0][1], inner[1][1])
+    else:
+        close = low, high
     if a.carrier.kind == "plane" and b.carrier.kind == "plane":
         points = _line_of_planes(a, b, low, high)
         return [points] if points is not None else []
@@ -229,7 +236,7 @@ def _joint(shape: Shape, a: Middle, b: Middle, box_a: Floats, box_b: Floats, lin
     out = []
     for points in crossing(on, other.field, lo, hi, 0.4 * min(a.wall, b.wall), tolerance):
         angle = np.abs(np.einsum("ij,ij->i", a.normal(points), b.normal(points)))
-        near = ((points >= low) & (points <= high)).all(axis=1)
+        near = ((points >= close[0]) & (points <= close[1])).all(axis=1)
         if np.median(angle) < TANGENT and near.any():
             out.append(points)
     return out
@@ -264,9 +271,8 @@ def bend_lines(shape: Shape, middles: list[Middle]) -> tuple[list[Line], set[tup
     for m, middle in enumerate(middles):
         for f in middle.sides[0] | middle.sides[1]:
             owner.setdefault(f, set()).add(m)
-    out: list[Line] = []
     linked: set[tuple[int, int]] = set()
-    found: dict[tuple[int, int], list[Floats]] = {}
+    found: dict[tuple[int, int], list[Line]] = {}
     for e, faces in enumerate(shape.edge_faces):
         if len(faces) != 2 or faces[0] == faces[1] or not (faces[0] in owner and faces[1] in owner and smooth_edge(shape, e)):
             continue
@@ -279,16 +285,28 @@ def bend_lines(shape: Shape, middles: list[Middle]) -> tuple[list[Line], set[tup
                 if points is None:
                     continue
                 linked.add(pair)
-                middle_point = points[len(points) // 2]
-                reach = 0.6 * min(middles[a].wall, middles[b].wall)
-                if any(away_from(middle_point[None], other)[0] < reach for other in found.get(pair, [])):
-                    continue
-                found.setdefault(pair, []).append(points)
                 normal = middles[a].normal(points[:1])[0]
                 direction = unit(points[-1] - points[0]) if shape.edges[e].carrier.kind == "line" else None
                 contact = contact_field(direction, points[0], normal)
-                out.append(Line("bend", points, (contact,) if contact is not None else (), pair))
+                line = Line("bend", points, (contact,) if contact is not None else (), pair)
+                lot = found.setdefault(pair, [])
+                reach = 0.6 * min(middles[a].wall, middles[b].wall)
+                twin = next((k for k, other in enumerate(lot) if _beside(points, other.points, reach)), None)
+                if twin is None:
+                    lot.append(line)
+                elif _length(points) > 1.001 * _length(lot[twin].points):
+                    lot[twin] = line  # the same bend seen from its longer side: it reaches as far as the wall does
+    out = [line for lot in found.values() for line in lot]
     return out, linked
+
+
+def _beside(a: Floats, b: Floats, reach: float) -> bool:
+    """Does the middle of one chain lie on the other?"""
+    return any(away_from(p[(len(p) - 1) // 2 : (len(p) - 1) // 2 + 2].mean(axis=0)[None], q)[0] < reach for p, q in ((a, b), (b, a)))
+
+
+def _length(points: Floats) -> float:
+    return float(np.linalg.norm(np.diff(points, axis=0), axis=1).sum())
 
 
 def _bend(shape: Shape, edge: int, face: int, a: Middle, b: Middle) -> Floats | None:

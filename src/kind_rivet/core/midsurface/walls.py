@@ -13,6 +13,7 @@ from kind_rivet.core.geometry.sampling import face_samples
 from kind_rivet.core.geometry.shape import Shape
 
 PER_FACE = 80
+STANDS_OUT = 0.15  # share of the surface below which no single thickness is the wall's
 
 
 @dataclass(frozen=True)
@@ -47,7 +48,10 @@ class Walls:
         return float(np.median(self.sample_thickness[met][chosen]))
 
     def spread(self) -> list[tuple[float, float]]:
-        """Wall thicknesses (to three digits) with their share of the opposed surface, largest share first."""
+        """Wall thicknesses (to three digits) with their share of the opposed surface, largest share first.
+
+        Where walls taper so that none stands out, those within a third of each other go together under their median.
+        """
         met = self.partner >= 0
         total = self.weight[met].sum()
         if total <= 0:
@@ -55,8 +59,24 @@ class Walls:
         values = np.array([float(f"{t:.3g}") for t in self.sample_thickness[met]])
         kinds, index = np.unique(values, return_inverse=True)
         share = np.bincount(index, self.weight[met]) / total
+        if share.max() < STANDS_OUT:
+            kinds, share = _together(kinds, share)
         order = np.argsort(-share)
         return [(float(kinds[k]), float(share[k])) for k in order]
+
+
+def _together(kinds: Floats, share: Floats) -> tuple[Floats, Floats]:
+    """Thicknesses gathered into lots that span a third, the lot of the largest share first; each stands as its weighted median."""
+    out: list[tuple[float, float]] = []
+    left = np.ones(len(kinds), bool)
+    while left.any():
+        sums = [share[left & (kinds >= k / 1.15) & (kinds <= k * 1.15)].sum() if free else 0.0 for k, free in zip(kinds, left, strict=True)]
+        k = kinds[int(np.argmax(sums))]
+        mine = left & (kinds >= k / 1.15) & (kinds <= k * 1.15)
+        middle = np.searchsorted(np.cumsum(share[mine]), share[mine].sum() / 2)
+        out.append((float(kinds[mine][min(middle, mine.sum() - 1)]), float(share[mine].sum())))
+        left &= ~mine
+    return np.array([k for k, _ in out]), np.array([s for _, s in out])
 
 
 def measure_walls(shape: Shape, tree: FacetTree) -> Walls:

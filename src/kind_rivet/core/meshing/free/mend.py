@@ -61,13 +61,15 @@ def mend(
             name = tuple(elements[e].tolist())
             if name in given_up or budget <= 0:
                 continue
-            for rings in (1, 2, 3):
+            found = _opened(points, elements, round_, e, fixed, size)
+            for rings in (1, 2, 3) if found is None else ():
                 found, used = _better(points, elements, round_, e, rings, fixed, hard, size, fill)
                 budget -= used
                 if found is not None:
-                    points, elements = found
-                    changed = True
                     break
+            if found is not None:
+                points, elements = found
+                changed = True
             if changed:
                 break
             given_up.add(name)
@@ -137,6 +139,35 @@ def _better(
             if now >= GOOD - 1e-9:
                 break
     return best, used
+
+
+def _opened(points: Floats, elements: Ints, near: _Round, element: int, fixed: int, size: float) -> tuple[Floats, Ints] | None:
+    """The mesh with three quads round a new node in place of a poor quad and one beside it, where nothing poor is left of them."""
+    row = elements[element]
+    if row[3] < 0:
+        return None
+    best: tuple[Floats, Ints] | None = None
+    best_rank = POOR
+    for other in near.touching(np.array([element])).tolist():
+        pair = np.array([element, other])
+        if other == element or elements[other, 3] < 0 or len(np.intersect1d(row, elements[other])) != 2:
+            continue
+        loops = outline(elements[pair])
+        if loops is None or len(loops) != 1 or len(loops[0]) != 6:
+            continue
+        ring, new = loops[0], len(points)
+        shell = np.setdiff1d(near.touching(pair), pair)
+        more = np.concatenate((points, points[ring].mean(axis=0)[None]))
+        for first in (0, 1):
+            own = np.array([[new, ring[k], ring[(k + 1) % 6], ring[(k + 2) % 6]] for k in (first, first + 2, first + 4)], np.int32)
+            patch = np.concatenate((own, elements[shell]))
+            tried = _smoothed(more, patch, fixed, elements[shell], ring)
+            rank = _rank(tried, patch, size)
+            if rank > best_rank:
+                keep = np.ones(len(elements), bool)
+                keep[pair] = False
+                best, best_rank = (tried, np.concatenate((elements[keep], own))), rank
+    return best
 
 
 def _rank(points: Floats, elements: Ints, size: float) -> float:

@@ -114,7 +114,7 @@ def least_scaled_jacobian(pts, el, e):  # type: ignore[no-untyped-def]
 
 @kernel
 def sized_score(pts, el, e, size):  # type: ignore[no-untyped-def]
-    """Least of scaled Jacobian, 3 / squared condition number and 1.35 sizes over the longest side: 0.66 is about where elements fail."""
+    """Least of scaled Jacobian, 3 / squared condition number and 1.22 sizes over the longest side: 0.66 is about where elements fail."""
     low = least_scaled_jacobian(pts, el, e)
     if low <= 0.0:
         return low
@@ -123,5 +123,5 @@ def sized_score(pts, el, e, size):  # type: ignore[no-untyped-def]
     for k in range(n):
         p, q = el[e, k], el[e, (k + 1) % n]
         longest = math.sqrt((pts[p, 0] - pts[q, 0]) ** 2 + (pts[p, 1] - pts[q, 1]) ** 2)
-        low = min(low, 1.35 * size / (longest + 1e-300))
+        low = min(low, 1.22 * size / (longest + 1e-300))
     return low

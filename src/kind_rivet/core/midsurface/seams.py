@@ -1,0 +1,59 @@
+"""Where the chart of a closed wall is cut: not beside a joint or a hole, else a sliver would stay between them."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from kind_rivet.core.geometry.rays import FacetTree
+from kind_rivet.core.geometry.shape import Shape
+from kind_rivet.core.midsurface.middles import Middle
+from kind_rivet.core.midsurface.traces import Line, inside
+
+NARROW = 0.25  # of the period: lines that reach further round say nothing about where to cut
+APART = 3.0  # walls; a cut this far from all lines stays
+
+
+def move_cuts(middles: list[Middle], lines: list[Line], tree: FacetTree, shape: Shape) -> None:
+    """Turn the charts of middles that are cut through wall beside a line, so that the cut lies half-way between lines."""
+    for number, middle in enumerate(middles):
+        period = middle.chart.period
+        if not period:
+            continue
+        taken = _taken(middle, number, lines)
+        if not len(taken) or _clear(taken, period) > APART * middle.wall:
+            continue
+        v = middle.chart.flat(middle.samples)[:, 1]
+        cut = middle.place(np.column_stack((np.full(20, period / 2), np.linspace(v.min(), v.max(), 20))))
+        if not inside(cut, tree, shape).any():
+            continue  # through an opening: no seam will show
+        low, high = taken[:, 0], taken[:, 1]
+        order = np.argsort(low)
+        low, high = low[order], np.maximum.accumulate(high[order])
+        gap = np.append(low[1:], low[0] + period) - high
+        k = int(np.argmax(gap))
+        if gap[k] > 0:
+            middle.chart = middle.chart.cut_at(float(high[k] + gap[k] / 2))
+
+
+def _taken(middle: Middle, number: int, lines: list[Line]) -> np.ndarray:
+    """Stretches (n, 2) round the chart that joints, steps and holes take up."""
+    period = middle.chart.period
+    out = []
+    for k in middle.lines:
+        if lines[k].kind not in ("joint", "outline", "riser", "step"):
+            continue
+        u = middle.chart.flat(lines[k].on(number))[:, 0]
+        run = u[0] + np.concatenate(([0.0], np.cumsum((np.diff(u) + period / 2) % period - period / 2)))
+        low, high = float(run.min()), float(run.max())
+        if high - low < NARROW * period:
+            shift = np.floor(low / period + 0.5) * period
+            out.append((low - shift, high - shift))
+    return np.array(out).reshape(-1, 2)
+
+
+def _clear(taken: np.ndarray, period: float) -> float:
+    """Distance round the chart from its cut at ±period/2 to the nearest stretch taken; 0 inside one."""
+    low, high = taken[:, 0], taken[:, 1]
+    if (high >= period / 2).any():
+        return 0.0
+    return float(min((low + period / 2).min(), (period / 2 - high).min()))
