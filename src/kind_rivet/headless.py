@@ -17,6 +17,7 @@ from kind_rivet.core.files.exchange import Exchange
 from kind_rivet.core.files.exodus import read_exodus, write_exodus
 from kind_rivet.core.files.vtu import read_vtu, write_vtu
 from kind_rivet.core.geometry.first_look import suggested_size, suits
+from kind_rivet.core.mesh.quadratic import linear
 from kind_rivet.core.operations import perform
 
 
@@ -118,12 +119,12 @@ def _body_facts(document: Document) -> list[dict[str, Any]]:
 def _mesh_facts(exchange: Exchange) -> dict[str, Any]:
     import numpy as np
 
-    document = replace(Document(), mesh=exchange.mesh, parts=exchange.parts, sets=exchange.sets)
+    document = replace(Document(), mesh=linear(exchange.mesh), parts=exchange.parts, sets=exchange.sets)
     quality = document.quality
     return {
         "nodes": exchange.mesh.nodes, "elements": exchange.mesh.counts(), "parts": [p.name for p in exchange.parts],
-        "thicknesses": sorted({float(f"{t:.4g}") for t in np.unique(exchange.mesh.thickness[exchange.mesh.is_shell])})[:20],
-        "worst": quality.worst_by_metric(exchange.mesh), "spiders": len(exchange.spiders), "masses": len(exchange.masses),
+        "thicknesses": sorted({float(f"{t:.4g}") for t in np.unique(document.mesh.thickness[document.mesh.is_shell])})[:20],
+        "worst": quality.worst_by_metric(document.mesh), "spiders": len(exchange.spiders), "masses": len(exchange.masses),
         "sets": [{"name": s.name, "kind": s.kind, "count": len(s.ids)} for s in exchange.sets],
     }  # fmt: skip
 

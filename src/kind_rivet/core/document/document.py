@@ -190,6 +190,7 @@ class MeshChoices:
     local: tuple[LocalSize, ...] = ()
     washers_at: tuple[WasherAt, ...] = ()
     trias: str = ""
+    quadratic: bool = False  # delivered with mid-side nodes
 
     def beside_size(self, body: int) -> str:
         """A word for everything but size, growth, ring table and divisions that shapes the shells of a body."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 from kind_rivet.core.document.document import Document, EntitySet, LumpedMass, Part, Spider
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.mesh.mesh import Mesh
+from kind_rivet.core.mesh.quadratic import members_between, with_mid_sides
 
 
 @dataclass(frozen=True)
@@ -26,9 +27,14 @@ class Exchange:
 
     @staticmethod
     def of(document: Document) -> Exchange:
-        return Exchange(
-            document.mesh, document.parts, document.sets, document.spiders, document.masses, document.quality.index, document.name
-        )
+        mesh, sets = document.mesh, document.sets
+        if document.choices.quadratic:
+            mesh, middles = with_mid_sides(mesh, {key: sheet.shape for key, sheet in document.meshed.items()})
+            first = int(document.mesh.node_id.max(initial=0)) + 1
+            sets = tuple(
+                replace(s, ids=members_between(s.ids, document.mesh, middles, first)) if s.kind == "node" else s for s in document.sets
+            )
+        return Exchange(mesh, document.parts, sets, document.spiders, document.masses, document.quality.index, document.name)
 
 
 def node_lookup(mesh: Mesh) -> dict[int, int]:

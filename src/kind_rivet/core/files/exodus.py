@@ -32,6 +32,8 @@ BY_EXODUS = {k.exodus: k for k in KINDS} | {
     "TETRA": KINDS[4],
     "HEX": KINDS[7],
     "WEDGE": KINDS[6],
+    "QUAD8": KINDS[9],
+    "TRIANGLE6": KINDS[8],
 }
 
 

@@ -24,7 +24,8 @@ def find_middles(shape: Shape, pairs: list[Pair], fields: list[Field], tolerance
     out: list[Middle] = []
     for pair in pairs:
         made = middle_of(shape, pair.a, pair.b, fields[pair.a], fields[pair.b], pair.wall, pair.middle, tolerance, pair.share)
-        if made.carrier.kind == "free" and any(_rounding(shape, f, pair.wall) for f in (pair.a, pair.b)):
+        blend = any(_rounding(shape, f, pair.wall) for f in (pair.a, pair.b))
+        if made.carrier.kind == "free" and blend and not _bent_wall(shape, pair):
             continue
         for other in out:
             if _alike(other, made, tolerance):
@@ -45,6 +46,14 @@ def _rounding(shape: Shape, face: int, wall: float) -> bool:
     if carrier.kind not in ("cylinder", "torus", "sphere"):
         return False
     return carrier.data[-1] < 4 * wall
+
+
+def _bent_wall(shape: Shape, pair: Pair) -> bool:
+    """Are two round sides nearly concentric, so that a wall bends between them (and is no blend at a corner)?"""
+    a, b = (shape.faces[f].carrier for f in (pair.a, pair.b))
+    if a.kind != b.kind or a.kind not in ("cylinder", "torus"):
+        return False
+    return abs(abs(a.data[-1] - b.data[-1]) - pair.wall) < 0.35 * pair.wall
 
 
 def _alike(a: Middle, b: Middle, tolerance: float) -> bool:

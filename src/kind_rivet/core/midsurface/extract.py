@@ -16,6 +16,7 @@ from kind_rivet.core.midsurface.hand import Hand
 from kind_rivet.core.midsurface.offset_side import make_by_offset
 from kind_rivet.core.midsurface.remarks import Remark
 from kind_rivet.core.midsurface.sheet import Proof, Sheet
+from kind_rivet.core.midsurface.tubes import with_tubes_divided
 from kind_rivet.core.midsurface.verify import proved
 from kind_rivet.core.midsurface.walls import measure_walls
 
@@ -47,7 +48,7 @@ def extract(solid: Shape, hands: tuple[Hand, ...] = ()) -> Sheet:
                 raise
     if not hands:  # who decides by hand knows what is a wall
         _must_be_thin(sheet, solid)
-    return sheet
+    return with_tubes_divided(sheet)
 
 
 def _by_offset(solid: Shape, tree: FacetTree) -> Sheet:

@@ -13,7 +13,7 @@ from kind_rivet.core.geometry.sampling import face_samples
 from kind_rivet.core.geometry.shape import Shape
 
 PER_FACE = 80
-STANDS_OUT = 0.15  # share of the surface below which no single thickness is the wall's
+STANDS_OUT = 0.06  # share of the surface below which no single thickness is the wall's
 
 
 @dataclass(frozen=True)

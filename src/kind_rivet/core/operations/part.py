@@ -21,6 +21,7 @@ from kind_rivet.core.geometry.measure import Measured
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.geometry.soup import shape_from_triangles
 from kind_rivet.core.guard import reading
+from kind_rivet.core.mesh.quadratic import linear
 from kind_rivet.core.operations.registry import Parameters, Progress, operation
 
 READ_LIMIT = 120.0  # seconds a file may take to be read
@@ -114,14 +115,15 @@ def _open_mesh(document: Document, path: Path) -> Document:
     if not path.exists():
         raise Unreadable(f"There is no file {path}.", "Check the name and the folder.")
     exchange = read_vtu(path) if path.suffix.lower() == ".vtu" else read_exodus(path)
-    mesh = exchange.mesh
+    mesh = linear(exchange.mesh)
     if not mesh.elements:
         raise Unreadable(f"{path.name} holds no elements.", "Export the mesh again.")
     taken = max((p.key for p in document.parts), default=0)
     parts = tuple(replace(p, key=p.key + taken) for p in exchange.parts)
     first_node = int(document.mesh.node_id.max(initial=0))
     first_element = int(document.mesh.element_id.max(initial=0))
-    sets = exchange.sets
+    high = mesh is not exchange.mesh
+    sets = tuple(replace(s, ids=s.ids[np.isin(s.ids, mesh.node_id)]) if s.kind == "node" and high else s for s in exchange.sets)
     if document.mesh.elements:
         sets = tuple(replace(s, ids=(s.ids + (first_node if s.kind == "node" else first_element)).astype(np.int32)) for s in sets)
         mesh = replace(mesh, node_id=mesh.node_id + first_node, element_id=mesh.element_id + first_element)
@@ -138,7 +140,11 @@ def _open_mesh(document: Document, path: Path) -> Document:
     masses = (*document.masses, *exchange.masses) if not first_node else document.masses
     return replace(
         document, name=name, mesh=whole, parts=(*document.parts, *parts), sets=(*document.sets, *sets), spiders=spiders, masses=masses,
-        choices=replace(document.choices, size=size), notes=(f"Opened {path.name}: {mesh.nodes} nodes, {counts}; a mesh without geometry.",),
+        choices=replace(document.choices, size=size, quadratic=high or document.choices.quadratic),
+        notes=(
+            f"Opened {path.name}: {mesh.nodes} nodes, {counts}; a mesh without geometry.",
+            *(("Its mid-side nodes are made anew when the mesh is handed over.",) if high else ()),
+        ),
     )  # fmt: skip
 
 

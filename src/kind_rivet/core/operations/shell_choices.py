@@ -10,6 +10,7 @@ from pydantic import Field
 
 from kind_rivet.core.document.document import Document, MeshChoices
 from kind_rivet.core.errors import Refused
+from kind_rivet.core.mesh.quadratic import with_mid_sides
 from kind_rivet.core.meshing.rules import Grading, LocalSize, Triple, WasherAt, WasherRule
 from kind_rivet.core.operations.registry import Parameters, Progress, operation
 from kind_rivet.core.operations.shells import mesh_again
@@ -277,3 +278,27 @@ def mesh_to_quality(document: Document, parameters: MeshToQuality, progress: Pro
 
 def _better_quality(new: Document, old: Document) -> bool:
     return (-len(new.quality.failing), new.quality.mesh_index) > (-len(old.quality.failing), old.quality.mesh_index)
+
+
+class MidSideNodes(Parameters):
+    quadratic: bool = Field(True, title="Mid-side nodes", description="Six and eight nodes per shell in the files handed over")
+
+
+@operation("mesh.mid_sides", "Mid-side nodes", "mesh", MidSideNodes)
+def mid_side_nodes(document: Document, parameters: MidSideNodes, progress: Progress) -> Document:
+    """Hand shells over with mid-side nodes that lie on the geometry, or without."""
+    changed = replace(document, choices=replace(document.choices, quadratic=parameters.quadratic))
+    if not parameters.quadratic:
+        return replace(changed, notes=("Shells are handed over with corner nodes only.",))
+    if not document.mesh.is_shell.any():
+        return replace(changed, notes=("Shells will be handed over with mid-side nodes.",))
+    _, middles = with_mid_sides(document.mesh, {key: sheet.shape for key, sheet in document.meshed.items()})
+    chord = document.mesh.points[middles.ends].mean(axis=1)
+    bulge = float(np.linalg.norm(middles.points - chord, axis=1).max())
+    note = f"{len(middles.ends)} mid-side nodes will be handed over; the farthest stands {bulge:.3g} {document.units} off its chord."
+    left = (
+        (f"{middles.straight} of them stay on the chord: the geometry is too strongly curved there for this size.",)
+        if middles.straight
+        else ()
+    )
+    return replace(changed, notes=(note, *left))
