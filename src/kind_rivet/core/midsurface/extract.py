@@ -13,14 +13,15 @@ from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.geometry.simplify import simplify
 from kind_rivet.core.midsurface.crossing import make_by_crossing
 from kind_rivet.core.midsurface.hand import Hand
-from kind_rivet.core.midsurface.offset_side import make_by_offset
+from kind_rivet.core.midsurface.offset_side import make_by_offset, make_half_way
 from kind_rivet.core.midsurface.remarks import Remark
 from kind_rivet.core.midsurface.sheet import Proof, Sheet
 from kind_rivet.core.midsurface.tubes import with_tubes_divided
 from kind_rivet.core.midsurface.verify import proved
 from kind_rivet.core.midsurface.walls import measure_walls
 
-OFFSET, CROSSING = "offset of one side", "walls cut by one another"  # the ways a sheet is made
+# the ways a sheet is made
+OFFSET, CROSSING, HALF_WAY = "offset of one side", "walls cut by one another", "half-way between two sides"
 LEAST_SHARE = 0.3  # of the solid's surface that must belong to walls
 LEAST_WIDTH = 1.5  # mean width of the sheet in walls, 2 area / border length
 
@@ -40,12 +41,19 @@ def extract(solid: Shape, hands: tuple[Hand, ...] = ()) -> Sheet:
         with contextlib.suppress(Refused):
             sheet = _by_offset(solid, tree)
     if sheet is None or not _whole(sheet):
+        refused: Refused | None = None
         try:
             other = _by_crossing(solid, tree, hands)
             sheet = other if sheet is None or _whole(other) else sheet
-        except Refused:
-            if sheet is None:
-                raise
+        except Refused as reason:
+            refused = reason
+        if not hands and (sheet is None or not _whole(sheet)):
+            with contextlib.suppress(Refused):
+                other = _half_way(solid, tree)
+                sheet = other if sheet is None or _whole(other) else sheet
+        if sheet is None:
+            assert refused is not None
+            raise refused
     if not hands:  # who decides by hand knows what is a wall
         _must_be_thin(sheet, solid)
     return with_tubes_divided(sheet)
@@ -66,6 +74,16 @@ def _by_offset(solid: Shape, tree: FacetTree) -> Sheet:
     shape, faces = simplify(raw)
     sheet = replace(sheet, shape=shape, thickness=thickness[faces])
     return replace(sheet, remarks=tuple(r for r in sheet.remarks if not r.edges))  # edges have other numbers now
+
+
+def _half_way(solid: Shape, tree: FacetTree) -> Sheet:
+    raw, thickness, sides = make_half_way(solid, measure_walls(solid, tree), tree)
+    sheet = proved(solid, tree, Sheet(raw, thickness, HALF_WAY, None), sides[0] + sides[1])
+    assert sheet.proof is not None
+    proof = sheet.proof
+    if proof.pieces != 1 or abs(proof.mass_ratio - 1) > 0.02 or proof.cover < 0.97 or proof.off_middle > 0.06:
+        raise Refused("The sheet half-way between the two sides does not stand up to its proof.", "Split the body, or mesh it with solids.")
+    return sheet
 
 
 def _by_crossing(solid: Shape, tree: FacetTree, hands: tuple[Hand, ...] = ()) -> Sheet:

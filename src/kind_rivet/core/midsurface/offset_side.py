@@ -1,8 +1,9 @@
-"""Way A: uniformly thick bent sheet, by offsetting the faces of one side by half the wall.
+"""Sheets with two clear sides, by moving the faces of one side half the wall inward.
 
 No kernel call is needed: every facet node of the side moves to the common point of
 the offset tangent planes of the faces that meet there (one plane: along the normal;
-sharp bends: the mitre). Carriers move exactly.
+sharp bends: the mitre). Where the wall is equally thick everywhere carriers move exactly;
+where it is not, each node moves by half the wall behind it and the faces become free-form.
 """
 
 from __future__ import annotations
@@ -16,8 +17,11 @@ from kind_rivet.core.geometry.shape import Edge, Face, Shape
 from kind_rivet.core.midsurface.walls import Walls
 
 
-def side_groups(shape: Shape, walls: Walls, t: float) -> list[list[int]]:
-    """Faces that lie opposite a wall of thickness `t`, grouped where they touch, largest area first.
+EVEN, UNEVEN = 0.04, 0.4  # how far a wall of one thickness, and one that varies, may be off the typical one
+
+
+def side_groups(shape: Shape, walls: Walls, t: float, spread: float = EVEN) -> list[list[int]]:
+    """Faces that lie opposite a wall of thickness `t` (give or take a share `spread`), grouped where they touch, largest area first.
 
     A face is a side when most of its rays end at the wall's thickness; rims (as wide
     as the wall) see along the sheet instead. Raises `Refused` if a large face is neither.
@@ -25,7 +29,7 @@ def side_groups(shape: Shape, walls: Walls, t: float) -> list[list[int]]:
     from scipy.sparse import coo_matrix
     from scipy.sparse.csgraph import connected_components
 
-    near = np.abs(walls.sample_thickness - t) <= 0.04 * t
+    near = np.abs(walls.sample_thickness - t) <= spread * t
     met = near & (walls.partner >= 0)
     share = np.bincount(walls.sample_face, met, len(shape.faces)) / np.maximum(
         np.bincount(walls.sample_face, minlength=len(shape.faces)), 1
@@ -76,8 +80,12 @@ def smooth_edge(shape: Shape, edge: int) -> bool:
     return bool(normals[0] @ normals[1] > np.cos(np.radians(25)))
 
 
-def offset_side(shape: Shape, group: list[int], t: float) -> Shape:
-    """The sheet half a wall inside the faces of `group`, as a `Shape` that is not solid."""
+def offset_side(shape: Shape, group: list[int], t: float, depth: Floats | None = None) -> Shape:
+    """The sheet half a wall inside the faces of `group`, as a `Shape` that is not solid.
+
+    `depth` (n,): how deep each point of the solid goes, where that is not t / 2 everywhere;
+    borders then stay on the rims beside them, which may stand aslant to such a wall.
+    """
     keep = np.isin(shape.facet_face, group)
     facets = shape.facets[keep]
     used, flat = np.unique(facets, return_inverse=True)
@@ -85,12 +93,15 @@ def offset_side(shape: Shape, group: list[int], t: float) -> Shape:
     face_number = {f: k for k, f in enumerate(group)}
     owner = np.array([face_number[int(f)] for f in shape.facet_face[keep]], np.int32)
     normals = shape.normals[keep]
-    points = _mitred(shape.points[used], local, normals, t / 2)
+    if depth is None:
+        points = _mitred(shape.points[used], local, normals, np.full(len(used), t / 2))
+    else:
+        points = _mitred(shape.points[used], local, normals, depth[used], _rims(shape, used, keep))
     first = [int(np.flatnonzero(owner == k)[0]) for k in range(len(group))]
     old = shape.points[used]
     faces = tuple(
         Face(
-            offset(shape.faces[f].carrier, old[local[first[k], 0]], -normals[first[k], 0], t / 2),
+            FREE if depth is not None else offset(shape.faces[f].carrier, old[local[first[k], 0]], -normals[first[k], 0], t / 2),
             shape.faces[f].name,
             shape.faces[f].colour,
         )
@@ -106,7 +117,7 @@ def offset_side(shape: Shape, group: list[int], t: float) -> Shape:
             if (nodes >= 0).all():
                 curve = fit_curve(points[nodes], tolerance) if edge.carrier.kind != "free" or len(nodes) > 2 else FREE
                 edges.append(Edge(nodes, curve))
-    for k, face in enumerate(faces):  # facet nodes exactly onto the moved carriers
+    for k, face in enumerate(faces if depth is None else ()):  # facet nodes exactly onto the moved carriers
         mine = np.unique(local[owner == k])
         moved = project(face.carrier, points[mine])
         if np.abs(moved - points[mine]).max(initial=0.0) < 1e-3 * t:
@@ -114,8 +125,21 @@ def offset_side(shape: Shape, group: list[int], t: float) -> Shape:
     return Shape(points, local, owner, normals, faces, tuple(edges), solid=False)
 
 
-def _mitred(points: Floats, facets: np.ndarray, normals: Floats, depth: float) -> Floats:
-    """Move each node against its normals so that it ends `depth` below every facet plane that meets there.
+def _rims(shape: Shape, used: np.ndarray, side: np.ndarray) -> dict[int, Floats]:
+    """Normals (k, 3) of the faces beside a side (facets `side`) at those of its `used` nodes that lie on its border."""
+    out: dict[int, list[Floats]] = {}
+    place = np.full(len(shape.points), -1)
+    place[used] = np.arange(len(used))
+    facet, corner = np.nonzero((place[shape.facets] >= 0) & ~side[:, None])
+    for f, k in zip(facet.tolist(), corner.tolist(), strict=True):
+        out.setdefault(int(place[shape.facets[f, k]]), []).append(shape.normals[f, k])
+    return {node: np.array(rows) for node, rows in out.items()}
+
+
+def _mitred(points: Floats, facets: np.ndarray, normals: Floats, depth: Floats, rims: dict[int, Floats] | None = None) -> Floats:
+    """Move each node against its normals so that it ends its own `depth` (n,) below every facet plane that meets there.
+
+    Nodes of `rims` stay in the planes with these normals.
 
     Least change solving n_i · x = −depth for the distinct normals n_i (pseudo-inverse,
     so nearly equal normals do not blow up).
@@ -127,13 +151,16 @@ def _mitred(points: Floats, facets: np.ndarray, normals: Floats, depth: float) -
     mean /= np.maximum(np.linalg.norm(mean, axis=1, keepdims=True), 1e-300)
     least = np.ones(len(points))
     np.minimum.at(least, node, np.einsum("ij,ij->i", flat, mean[node]))
-    out = points - depth * mean
+    out = points - depth[:, None] * mean
     order = np.argsort(node, kind="stable")
     bounds = np.searchsorted(node[order], np.arange(len(points) + 1))
-    for i in np.flatnonzero(least < np.cos(np.radians(2.0))):
+    rims = rims or {}
+    for i in sorted({*np.flatnonzero(least < np.cos(np.radians(2.0))).tolist(), *rims}):
         rows = flat[order[bounds[i] : bounds[i + 1]]]
-        solution = np.linalg.pinv(rows, rcond=0.05) @ np.full(len(rows), -depth)
-        out[i] = points[i] + solution
+        below = np.full(len(rows), -depth[i])
+        if i in rims:
+            rows, below = np.vstack((rows, rims[i])), np.concatenate((below, np.zeros(len(rims[i]))))
+        out[i] = points[i] + np.linalg.pinv(rows, rcond=0.05) @ below
     return out
 
 
@@ -163,6 +190,41 @@ def make_by_offset(shape: Shape, walls: Walls, tree: FacetTree) -> tuple[Shape, 
     widest = max(main, key=lambda g: _least_convex_radius(shape, g, t))
     sheet = offset_side(shape, widest, t)
     return sheet, t, main
+
+
+def make_half_way(shape: Shape, walls: Walls, tree: FacetTree) -> tuple[Shape, Floats, list[list[int]]]:
+    """Sheet, thickness of its faces (f,) and the two side groups of a body with two clear sides whose wall varies.
+
+    Raises `Refused` when there are not just two sides.
+    """
+    t = walls.typical()
+    if not np.isfinite(t):
+        raise Refused("No wall was found: nothing lies opposite anything.", "Mesh this body with solids.")
+    groups = side_groups(shape, walls, t, UNEVEN)
+    total = shape.face_area.sum()
+    main = [g for g in groups if shape.face_area[g].sum() > 1e-3 * total]
+    if len(main) != 2 or shape.face_area[[f for g in main for f in g]].sum() < 0.5 * total:
+        raise Refused(f"The walls fall into {len(main)} sides instead of two.", "Split the body, or mesh it with solids.")
+    side = min(main, key=lambda g: shape.face_area[g].sum())  # the hollow one: outward nothing near a ridge folds
+    facets = np.flatnonzero(np.isin(shape.facet_face, side))
+    wall = _wall_behind(shape, facets, tree, t)
+    node = shape.facets[facets].ravel()
+    count = np.bincount(node, minlength=len(shape.points))
+    depth = np.bincount(node, wall.ravel(), len(shape.points)) / np.maximum(count, 1) / 2
+    area = shape.facet_area[facets]
+    thickness = np.array([np.average(wall.mean(axis=1)[mine], weights=area[mine]) for f in side if (mine := shape.facet_face[facets] == f).any()])
+    return offset_side(shape, side, t, depth), thickness, main
+
+
+def _wall_behind(shape: Shape, facets: np.ndarray, tree: FacetTree, t: float) -> Floats:
+    """Wall (m, 3) behind the corners of facets, seen along the exact normals from just inside each facet; `t` where nothing near is met."""
+    corner = shape.points[shape.facets[facets]]
+    start = (0.95 * corner + 0.05 * corner.mean(axis=1, keepdims=True)).reshape(-1, 3)
+    inward = -shape.normals[facets].reshape(-1, 3)
+    eps = 1e-6 * shape.diagonal
+    far, hit = tree.cast(start + eps * inward, inward, least=eps)
+    far = np.where((hit >= 0) & (np.abs(far - t) < 2 * UNEVEN * t), far + eps, t)
+    return np.asarray(far.reshape(-1, 3))
 
 
 def exact_thickness(shape: Shape, walls: Walls, t: float) -> float:

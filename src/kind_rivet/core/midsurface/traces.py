@@ -199,20 +199,21 @@ def _chains(
 def crossing(middle: Middle, field: Field, low: Floats, high: Floats, finest: float, tolerance: float) -> list[Floats]:
     """Curves on the middle along which a field vanishes, inside a box (2,), (2,) on its chart: exact points (n, 3) each.
 
-    Squares that the curve may touch are quartered down to `finest`, then marched.
+    Cells that the curve may touch are quartered down to about `finest`, then marched. They fill the box
+    exactly: on a chart that closes, a curve all the way round ends where it began.
     """
     span = np.maximum(high - low, finest)
     coarse = max(finest, float(span.max()) / 16)
     levels = int(np.ceil(np.log2(coarse / finest)))
-    h = finest * 2**levels
-    count = np.ceil(span / h).astype(int)
+    count = np.ceil(span / (finest * 2**levels)).astype(int)
+    h = span / count
     i, j = np.meshgrid(np.arange(count[0]), np.arange(count[1]), indexing="ij")
     cells = np.column_stack((i.ravel(), j.ravel()))
     for level in range(levels + 1):
         size = h / 2**level
         centre = low + (cells + 0.5) * size
         value = field(middle.place(centre))[0]
-        cells = cells[np.abs(value) <= 1.3 * size * np.sqrt(0.5) * 1.3]
+        cells = cells[np.abs(value) <= 1.3 * 0.5 * np.linalg.norm(size) * 1.3]
         if level < levels:
             cells = (2 * cells[:, None, :] + np.array([[0, 0], [0, 1], [1, 0], [1, 1]])).reshape(-1, 2)
         if len(cells) > 200_000:
@@ -237,7 +238,7 @@ def crossing(middle: Middle, field: Field, low: Floats, high: Floats, finest: fl
     share = value[a] / (value[a] - value[b])
     start = place[a] + share[:, None] * (place[b] - place[a])
     exact, left = settle(start, [middle.field, field])
-    good = (left < 1e-3 * finest + tolerance) & (np.linalg.norm(exact - start, axis=1) < 2 * size)
+    good = (left < 1e-3 * finest + tolerance) & (np.linalg.norm(exact - start, axis=1) < 2 * size.max())
     return [resampled(exact[c], [middle.field, field], tolerance, middle.wall) for c in _polylines(node.reshape(-1, 2), good)]
 
 
