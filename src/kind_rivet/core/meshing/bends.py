@@ -14,11 +14,12 @@ from numpy.typing import NDArray
 
 from kind_rivet.core.geometry.carriers import Floats, frame, project, surface_normals
 from kind_rivet.core.geometry.shape import Shape
+from kind_rivet.core.meshing.corners import follow_bends
 from kind_rivet.core.meshing.shells import EDGE, FACE, VERTEX, SheetMesh
 from kind_rivet.core.meshing.washers import LEAST_SIDE
 from kind_rivet.core.quality.shell_metrics import SCALED_JACOBIAN, WARP, shell_metrics
 
-ROUND = ("cylinder", "cone", "sphere")
+ROUND = ("cylinder", "cone", "sphere", "torus")
 FLAT = 7.0  # degrees of warp that raising may cause
 
 
@@ -29,11 +30,13 @@ def balance_bends(shape: Shape, mesh: SheetMesh, size: float) -> tuple[Floats, F
     than `LEAST_SIDE` of the `size`. Other round walls are raised until their elements' centres lie on them.
     """
     points, height = mesh.points.copy(), np.zeros(len(mesh.points))
+    axes: dict[int, Floats] = {}
+    round_ones = []
     for face in range(len(shape.faces)):
         bend = _bend(shape, face, mesh.divisions)
         if bend is None:
             if shape.faces[face].carrier.kind in ROUND:
-                points = _raised(shape, mesh, face, points, height)
+                round_ones.append(face)
             continue
         start, angle, lines, count = bend
         d = shape.faces[face].carrier.array
@@ -56,6 +59,10 @@ def balance_bends(shape: Shape, mesh: SheetMesh, size: float) -> tuple[Floats, F
             points = trial
             inner = nodes[(mesh.on_kind[nodes] == FACE) & (mesh.on_item[nodes] == face)]
             height[inner] = radius - d[6]
+            axes[face] = d[3:6]
+    points = follow_bends(shape, mesh, points, axes, FLAT)
+    for face in round_ones:
+        points = _raised(shape, mesh, face, points, height)
     return points, height
 
 

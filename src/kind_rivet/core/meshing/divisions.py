@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.meshing.curves import Curve
 from kind_rivet.core.meshing.detail import Strip
-from kind_rivet.core.meshing.lattice import sides_by_heading, standing_lines
+from kind_rivet.core.meshing.lattice import MOST_BOW, sides_by_heading, standing_lines
 from kind_rivet.core.meshing.mapped import turns
 from kind_rivet.core.meshing.parity import odd_changes
 from kind_rivet.core.meshing.patch import BorderEdge, Patch
@@ -131,7 +131,7 @@ def side_passages(patch: Patch) -> list[list[BorderEdge]] | None:
         at_start = turn[starts]
         corner = np.flatnonzero((at_start > 0.6) & (at_start < 1.4))
         rest = np.abs(np.delete(turn, starts[corner]))
-        if len(corner) == 4 and (not len(rest) or rest.max() <= 0.45) and np.abs(np.delete(turn, starts)).sum() <= 1.0:
+        if len(corner) == 4 and (not len(rest) or rest.max() <= 0.45) and np.abs(np.delete(turn, starts)).sum() <= MOST_BOW:
             return [[loop[(corner[k] + j) % len(loop)] for j in range((corner[(k + 1) % 4] - corner[k]) % len(loop))] for k in range(4)]
     return None
 

@@ -22,6 +22,7 @@ from kind_rivet.core.meshing.patch import BorderEdge, Patch
 
 EAST, NORTH, WEST, SOUTH = range(4)
 UNCLEAR = 0.35  # quarter turns off a whole number from which a corner may also be taken for its neighbour number
+MOST_BOW = 1.25  # quarter turns that a side may bow in all: the short side of a drawn corner bows by one
 FARTHEST = 0.62  # further than this no corner is bent to fit
 STEP = np.array([(1, 0), (0, 1), (-1, 0), (0, -1)])
 MOST_CORNERS = 60
@@ -39,7 +40,7 @@ def corner_turns(patch: Patch) -> NDArray[np.int64] | None:
     at_start = np.array([patch.turn[p.corners[0]] for p in loop])
     for part in loop:
         inner = np.abs(patch.turn[part.corners[1:-1]])
-        if len(inner) and (inner.max() > 0.45 or inner.sum() > 1.0):
+        if len(inner) and (inner.max() > 0.45 or inner.sum() > MOST_BOW):
             return None
     whole = np.clip(np.round(at_start), -2, 1).astype(np.int64)
     missing = 4 - int(whole.sum())
