@@ -50,6 +50,8 @@ def run_job(part: Path, size: float, out: Path, sheet: Path | None = None) -> in
             raise
         print(f"{document.notes[0] if document.notes else name}", file=sys.stderr)
         warnings += document.notes[1:]
+        for note in document.notes[1:]:
+            print(f"  {note}", file=sys.stderr)
     report = _timed(seconds, "deliver", lambda: deliver(document, out, seconds, warnings))
     del report
     stops = blocking(check(document))

@@ -85,6 +85,7 @@ def _follow_border(mesh: SheetMesh, points: Floats, rows: NDArray[np.int32], inn
     count = np.bincount(number[start], minlength=len(inner)).astype(float)
     k = np.arange(len(inner))
     system = coo_matrix(
-        (np.r_[count, -np.ones(int(free.sum()))], (np.r_[k, number[start[free]]], np.r_[k, number[end[free]]])), shape=(len(inner), len(inner))
+        (np.r_[count, -np.ones(int(free.sum()))], (np.r_[k, number[start[free]]], np.r_[k, number[end[free]]])),
+        shape=(len(inner), len(inner)),
     )
     points[inner] = mesh.points[inner] + spsolve(system.tocsc(), right).reshape(-1, 3)

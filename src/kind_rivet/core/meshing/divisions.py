@@ -18,6 +18,7 @@ from kind_rivet.core.meshing.rules import ShellRules
 from kind_rivet.core.meshing.sizes import along, wanted_count
 from kind_rivet.core.meshing.washers import LEAST_SIDE, RoundHole
 
+UNLIKE = 0.55  # of their mean: opposite sides are not given equal counts where one wants fewer
 Sides = tuple[list[int], list[int], list[int], list[int]]
 
 
@@ -59,6 +60,7 @@ def plan_divisions(
                 length = sum(curves[e].length for e in side)
                 if len(side) == 1 and count[side[0]] == 1 and length > 0.75 * rules.size and not held[side[0]]:
                     count[side[0]] = 2
+    four = [_alike_sides(sides, count, held) for sides in four]
     four += [([p.edge for p in strip.first], [], [p.edge for p in strip.second], []) for strip in strips]
     four += _room_for_standing(patches, count, held, curves, rules)
     _match_opposite(four, patches, count, held)
@@ -134,6 +136,16 @@ def side_passages(patch: Patch) -> list[list[BorderEdge]] | None:
         if len(corner) == 4 and (not len(rest) or rest.max() <= 0.45) and np.abs(np.delete(turn, starts)).sum() <= MOST_BOW:
             return [[loop[(corner[k] + j) % len(loop)] for j in range((corner[(k + 1) % 4] - corner[k]) % len(loop))] for k in range(4)]
     return None
+
+
+def _alike_sides(sides: Sides, count: NDArray[np.int64], held: NDArray[np.bool_]) -> Sides:
+    """The four sides without those pairs that differ so much that equal counts would make the divisions of one far too short."""
+    out = [list(side) for side in sides]
+    for a, c in ((0, 2), (1, 3)):
+        total = [int(count[sides[k]].sum()) for k in (a, c)]
+        if min(total) < UNLIKE * sum(total) / 2 and not held[[*sides[a], *sides[c]]].any():
+            out[a], out[c] = [], []
+    return out[0], out[1], out[2], out[3]
 
 
 def _by_mean_length(
@@ -245,7 +257,7 @@ def _bring_together(a: list[int], c: list[int], count: NDArray[np.int64], firm: 
             more = gap if many is c else -gap
             free = [e for e in many if not firm[e]]
             total = int(count[free].sum())
-            if total + more >= len(free):
+            if len(free) <= total + more <= 2 * total:
                 count[free] = _shared(total + more, [float(count[e]) / total for e in free])
                 gap, changed = 0, True
     if gap == 0 and firm[a].all() != firm[c].all():

@@ -18,16 +18,19 @@ from kind_rivet.core.meshing.facing import facing_shares
 from kind_rivet.core.meshing.free.fill import CannotFill, FlatMesh, fill
 from kind_rivet.core.meshing.lattice import fill_lattice, node_turns
 from kind_rivet.core.meshing.mapped import fill_blocks, fill_mapped, fill_rings, ring_quads
+from kind_rivet.core.meshing.necks import close_failed, close_touching, finer_near
 from kind_rivet.core.meshing.patch import BorderEdge, Patch, lay_flat
 from kind_rivet.core.meshing.rules import ShellRules
 from kind_rivet.core.meshing.sizes import along, spots_of
 from kind_rivet.core.meshing.sizes import stations as spread
+from kind_rivet.core.meshing.trias import in_trias, without_collapsed
 from kind_rivet.core.meshing.washers import RoundHole, find_round_holes, ring_outlines
 
 Ints = NDArray[np.int32]
 VERTEX, EDGE, FACE = 1, 2, 3
 HARD_POINT = -1  # in place of the number of a vertex
 LITTLE = 0.25  # share of the size that is looked past where more would spoil a border
+FINER = 1  # how often the divisions near a border that crosses itself are doubled
 SLIT = 0.01  # how far, in sizes, both sides of a line inside a region are held apart while it is filled
 
 
@@ -152,7 +155,9 @@ def mesh_sheet(shape: Shape, rules: ShellRules, hard: Floats | None = None, kept
                 patches.append(None)
                 notes.append(str(refused))
     hard = np.empty((0, 3)) if hard is None else np.asarray(hard, float)
+    close_touching(shape, patches, rules.size, notes)
     spared: set[int] = set()
+    finer = 0
     while True:
         mesh, failed, past = _mesh_once(shape, curves, patches, rules, hard, kept, spared, list(notes))
         again: set[int] = set()
@@ -160,14 +165,18 @@ def mesh_sheet(shape: Shape, rules: ShellRules, hard: Floats | None = None, kept
             mine = ({p.edge for loop in patches[r].loops for p in loop} & past) - spared  # type: ignore[union-attr]
             near = {e for e in mine if np.linalg.norm(curves[e].points - at, axis=1).min() < rules.size / 2}
             again |= near or mine
-        if not again:
-            break
-        if rules.look_past > LITTLE:
+        if again and rules.look_past > LITTLE:
             rules = replace(rules, look_past=LITTLE)
-        else:
+        elif again:
             spared |= again
-    if rules.trias:
-        mesh = _in_trias(mesh, rules.trias == "tria")
+        elif close_failed(shape, patches, curves, failed, rules.size, notes):
+            continue
+        elif failed and finer < FINER:  # chords may cross where the curves do not
+            finer += 1
+            rules = replace(rules, divisions=dict(rules.divisions) | finer_near(patches, curves, failed, mesh.divisions, rules))
+        else:
+            break
+    mesh = in_trias(mesh, rules.trias == "tria") if rules.trias else without_collapsed(mesh)
     if not len(mesh.elements) and not mesh.kept_faces:
         raise Refused("No face could be meshed.", " ".join(mesh.notes[:1]))
     return mesh
@@ -215,22 +224,6 @@ def _mesh_once(
     mesh = _compact(build, count, edge_nodes, holes, notes, set(lines))
     whole = frozenset(f for r in staying for f in patches[r].faces)  # type: ignore[union-attr]
     return replace(mesh, kept_faces=whole, kept_edges=frozenset(lines)), failed, past
-
-
-def _in_trias(mesh: SheetMesh, best: bool) -> SheetMesh:
-    """Every quad cut in two: along the diagonal that leaves the larger least angle (`best`), or along the same one throughout."""
-    rows = mesh.elements
-    quad = rows[:, 3] >= 0
-    p = mesh.points[np.maximum(rows, 0)]
-    turn = np.zeros(len(rows), bool)
-    if best:
-        turn = np.linalg.norm(p[:, 1] - p[:, 3], axis=1) < np.linalg.norm(p[:, 0] - p[:, 2], axis=1)
-    first = np.where(turn[:, None], rows[:, [0, 1, 3]], rows[:, [0, 1, 2]])
-    second = np.where(turn[:, None], rows[:, [1, 2, 3]], rows[:, [0, 2, 3]])
-    cut = np.concatenate((np.where(quad[:, None], first, rows[:, :3]), second[quad]))
-    elements = np.column_stack((cut, np.full(len(cut), -1))).astype(np.int32)
-    again = np.concatenate((np.arange(len(rows)), np.flatnonzero(quad)))
-    return replace(mesh, elements=elements, face=mesh.face[again], ring=mesh.ring[again])
 
 
 def _staying(

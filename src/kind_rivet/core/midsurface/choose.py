@@ -19,6 +19,7 @@ from kind_rivet.core.midsurface.traces import Line
 BESIDE = 0.25  # price of area beside the wall, against core area
 FREE = 1.5  # price of a free edge inside the solid, per length and wall
 ACROSS = 0.5  # cosine between a side and a wall's normal from which it runs across the wall
+ENCLOSED = 4.0  # squared walls: what is left out of a wall between risers is filled up to this area
 SECONDS = 20.0
 
 
@@ -45,8 +46,43 @@ def choose(middles: list[Middle], cuts: list[CutMiddle | None], network: Network
         wall = max(middles[place.middle].around for place in side.at)  # a thin wall must reach through a thick one
         lengths[(lot, bound)] = lengths.get((lot, bound), 0.0) + float(np.linalg.norm(b - a)) * wall
     fixed = {number[cell]: keep for cell, keep in forced.items() if cell in number}
-    kept = _solve(gain / unit_area, {lot: length / unit_area for lot, length in lengths.items()}, fixed)
-    return {names[k] for k in np.flatnonzero(kept)}
+    solved = _solve(gain / unit_area, {lot: length / unit_area for lot, length in lengths.items()}, fixed)
+    kept = {names[k] for k in np.flatnonzero(solved)}
+    return kept | (_enclosed(kept, middles, cuts, network, lines) - {cell for cell, keep in forced.items() if not keep})
+
+
+def _enclosed(kept: set[Cell], middles: list[Middle], cuts: list[CutMiddle | None], network: Network, lines: list[Line]) -> set[Cell]:
+    """Dropped cells with kept wall of their own middle all round and only joints between: a wall runs on under walls that meet on it.
+
+    Small ones may also have risers round them (the sides of those walls); large ones may be steps.
+    """
+    parent: dict[Cell, Cell] = {}
+
+    def root(c: Cell) -> Cell:
+        while parent.setdefault(c, c) != c:
+            c = parent[c]
+        return c
+
+    bounded: set[Cell] = set()
+    by_riser: set[Cell] = set()
+    open_to_more: set[Cell] = set()
+    for side in network.sides:
+        for place in side.at:
+            lot = [c for c in place.cells if c not in kept]
+            kind = lines[place.line].kind if place.line >= 0 else ""
+            if len(place.cells) == 2 and len(lot) == 2:
+                parent[root(lot[0])] = root(lot[1])
+            elif len(place.cells) == 2 and len(lot) == 1 and kind in ("joint", "riser"):
+                bounded.add(lot[0])
+                by_riser |= set(lot) if kind == "riser" else set()
+            else:
+                open_to_more |= set(lot)
+    area: dict[Cell, float] = {}
+    for cell in bounded | set(parent):
+        area[root(cell)] = area.get(root(cell), 0.0) + float(cuts[cell[0]].cells[cell[1]].area)  # type: ignore[union-attr]
+    held = {root(c) for c in open_to_more}
+    held |= {r for c in by_riser if area.get(r := root(c), 0.0) > ENCLOSED * middles[c[0]].around ** 2}
+    return {c for c in bounded | set(parent) if c not in kept and root(c) not in held}
 
 
 def _not_free(side: Side, lines: list[Line], number: dict[Cell, int]) -> tuple[int, ...]:

@@ -16,7 +16,6 @@ from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.geometry.shape import Edge, Face, Shape
 from kind_rivet.core.midsurface.walls import Walls
 
-
 EVEN, UNEVEN = 0.04, 0.4  # how far a wall of one thickness, and one that varies, may be off the typical one
 
 
@@ -212,7 +211,9 @@ def make_half_way(shape: Shape, walls: Walls, tree: FacetTree) -> tuple[Shape, F
     count = np.bincount(node, minlength=len(shape.points))
     depth = np.bincount(node, wall.ravel(), len(shape.points)) / np.maximum(count, 1) / 2
     area = shape.facet_area[facets]
-    thickness = np.array([np.average(wall.mean(axis=1)[mine], weights=area[mine]) for f in side if (mine := shape.facet_face[facets] == f).any()])
+    thickness = np.array(
+        [np.average(wall.mean(axis=1)[mine], weights=area[mine]) for f in side if (mine := shape.facet_face[facets] == f).any()]
+    )
     return offset_side(shape, side, t, depth), thickness, main
 
 

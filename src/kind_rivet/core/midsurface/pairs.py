@@ -60,7 +60,7 @@ def find_opposed(shape: Shape, tree: FacetTree) -> Opposed:
     far = far + eps
     met = hit >= 0
     back = np.zeros(len(far))
-    back[met] = np.einsum("ij,ij->i", _normals_at(shape, hit[met], (points - far[:, None] * normals)[met]), -normals[met])
+    back[met] = np.einsum("ij,ij->i", _normals_at(shape, hit[met], points[met] - far[met, None] * normals[met]), -normals[met])
     met &= back > 0.8
     middle = points - 0.5 * np.where(met, far, 0.0)[:, None] * normals
     good = np.flatnonzero(met)

@@ -199,14 +199,16 @@ def _chains(
 def crossing(middle: Middle, field: Field, low: Floats, high: Floats, finest: float, tolerance: float) -> list[Floats]:
     """Curves on the middle along which a field vanishes, inside a box (2,), (2,) on its chart: exact points (n, 3) each.
 
-    Cells that the curve may touch are quartered down to about `finest`, then marched. They fill the box
-    exactly: on a chart that closes, a curve all the way round ends where it began.
+    Squares that the curve may touch are quartered down to `finest`, then marched. On a chart that
+    closes they fill its period exactly, so that a curve all the way round ends where it began.
     """
     span = np.maximum(high - low, finest)
     coarse = max(finest, float(span.max()) / 16)
     levels = int(np.ceil(np.log2(coarse / finest)))
     count = np.ceil(span / (finest * 2**levels)).astype(int)
-    h = span / count
+    h = np.full(2, finest * 2.0**levels)
+    if middle.chart.period and span[0] > 0.999 * middle.chart.period:
+        h[0] = middle.chart.period / count[0]
     i, j = np.meshgrid(np.arange(count[0]), np.arange(count[1]), indexing="ij")
     cells = np.column_stack((i.ravel(), j.ravel()))
     for level in range(levels + 1):

@@ -1,0 +1,68 @@
+"""Quads cut in two: all of them where trias are wanted, else only those that have collapsed."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import TYPE_CHECKING
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kind_rivet.core.quality.shell_metrics import SCALED_JACOBIAN, shell_metrics
+
+if TYPE_CHECKING:
+    from kind_rivet.core.meshing.shells import SheetMesh
+
+COLLAPSED = 0.1  # scaled Jacobian below which two trias are better than a quad
+
+
+def in_trias(mesh: SheetMesh, best: bool) -> SheetMesh:
+    """Every quad cut in two: along the diagonal that leaves the larger least angle (`best`), or along the same one throughout."""
+    p = mesh.points[np.maximum(mesh.elements, 0)]
+    turn = np.zeros(len(mesh.elements), bool)
+    if best:
+        turn = np.linalg.norm(p[:, 1] - p[:, 3], axis=1) < np.linalg.norm(p[:, 0] - p[:, 2], axis=1)
+    return _cut(mesh, mesh.elements[:, 3] >= 0, turn)
+
+
+def without_collapsed(mesh: SheetMesh) -> SheetMesh:
+    """Quads that are inverted or nearly so cut in two, along the diagonal that leaves the better trias; others stay."""
+    quad = np.flatnonzero(mesh.elements[:, 3] >= 0)
+    rows = mesh.elements[quad]
+    value = shell_metrics(mesh.points, rows)[:, SCALED_JACOBIAN] if len(rows) else np.empty(0)
+    bad = np.flatnonzero(value < COLLAPSED)
+    if not len(bad):
+        return mesh
+    halves = [np.concatenate([rows[bad][:, list(c)] for c in cut]) for cut in (((0, 1, 2), (0, 2, 3)), ((0, 1, 3), (1, 2, 3)))]
+    least = []
+    for half in halves:
+        trias = np.column_stack((half, np.full(len(half), -1))).astype(np.int32)
+        # Seen against the quad's own side: a tria that lies on its back is worse than any other.
+        sign = np.where(_facing(mesh, trias, np.concatenate((bad, bad)), quad), 1.0, -1.0)
+        least.append((sign * shell_metrics(mesh.points, trias)[:, SCALED_JACOBIAN]).reshape(2, -1).min(axis=0))
+    better = np.maximum(*least) > value[bad]
+    chosen = np.zeros(len(mesh.elements), bool)
+    chosen[quad[bad[better]]] = True
+    turn = np.zeros(len(mesh.elements), bool)
+    turn[quad[bad]] = least[1] > least[0]
+    return _cut(mesh, chosen, turn)
+
+
+def _facing(mesh: SheetMesh, trias: NDArray[np.int32], which: NDArray[np.int64], quad: NDArray[np.int64]) -> NDArray[np.bool_]:
+    """Does each tria look to the same side as the area of its quad?"""
+    p = mesh.points[mesh.elements[quad[which]]]
+    whole = np.cross(p[:, 2] - p[:, 0], p[:, 3] - p[:, 1])
+    q = mesh.points[trias[:, :3]]
+    own = np.cross(q[:, 1] - q[:, 0], q[:, 2] - q[:, 0])
+    return np.asarray(np.einsum("ij,ij->i", whole, own) > 0)
+
+
+def _cut(mesh: SheetMesh, quad: NDArray[np.bool_], turn: NDArray[np.bool_]) -> SheetMesh:
+    """The chosen quads cut in two, along their second diagonal where `turn` says so; the second halves come last."""
+    rows = mesh.elements
+    first = np.where(turn[:, None], rows[:, [0, 1, 3]], rows[:, [0, 1, 2]])
+    second = np.where(turn[:, None], rows[:, [1, 2, 3]], rows[:, [0, 2, 3]])
+    head = np.where(quad[:, None], np.column_stack((first, np.full(len(rows), -1))), rows)
+    tail = np.column_stack((second[quad], np.full(int(quad.sum()), -1)))
+    again = np.concatenate((np.arange(len(rows)), np.flatnonzero(quad)))
+    return replace(mesh, elements=np.concatenate((head, tail)).astype(np.int32), face=mesh.face[again], ring=mesh.ring[again])
