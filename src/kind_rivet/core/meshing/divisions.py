@@ -12,12 +12,14 @@ from kind_rivet.core.meshing.curves import Curve
 from kind_rivet.core.meshing.detail import Strip
 from kind_rivet.core.meshing.lattice import MOST_BOW, sides_by_heading, standing_lines
 from kind_rivet.core.meshing.mapped import turns
+from kind_rivet.core.meshing.near_edges import face_rings
 from kind_rivet.core.meshing.parity import odd_changes
 from kind_rivet.core.meshing.patch import BorderEdge, Patch
 from kind_rivet.core.meshing.rules import ShellRules
 from kind_rivet.core.meshing.sizes import along, wanted_count
 from kind_rivet.core.meshing.washers import LEAST_SIDE, RoundHole
 
+MOST_DISC = 34  # divisions round a disc up to which a square with a ring is tried
 UNLIKE = 0.55  # of their mean: opposite sides are not given equal counts where one wants fewer
 Sides = tuple[list[int], list[int], list[int], list[int]]
 
@@ -52,8 +54,10 @@ def plan_divisions(
     for e, n in rules.divisions.items():
         if 0 <= e < len(count):
             count[e], held[e] = max(1, n), True
+    _discs_in_fours(patches, count, held)
     four = [sides for patch in patches if patch is not None and (sides := four_sides(patch)) is not None]
     _by_mean_length(patches, count, held, curves, rules)
+    face_rings(shape, patches, holes, count, held, curves, rules)
     if rules.two_rows:
         for sides in four:
             for side in sides:
@@ -136,6 +140,16 @@ def side_passages(patch: Patch) -> list[list[BorderEdge]] | None:
         if len(corner) == 4 and (not len(rest) or rest.max() <= 0.45) and np.abs(np.delete(turn, starts)).sum() <= MOST_BOW:
             return [[loop[(corner[k] + j) % len(loop)] for j in range((corner[(k + 1) % 4] - corner[k]) % len(loop))] for k in range(4)]
     return None
+
+
+def _discs_in_fours(patches: list[Patch | None], count: NDArray[np.int64], held: NDArray[np.bool_]) -> None:
+    """Discs bounded by one closed edge get a multiple of four divisions, so that a square with a ring round it fits."""
+    for patch in patches:
+        if patch is None or len(patch.loops) != 1 or len(patch.loops[0]) != 1:
+            continue
+        e = patch.loops[0][0].edge
+        if e >= 0 and not held[e] and count[e] < MOST_DISC:
+            count[e], held[e] = max(8, 4 * round(int(count[e]) / 4)), True
 
 
 def _alike_sides(sides: Sides, count: NDArray[np.int64], held: NDArray[np.bool_]) -> Sides:

@@ -1,4 +1,4 @@
-"""Regular meshes: rows between four sides, blocks in three or five, rings between two loops."""
+"""Regular meshes: rows between four sides, blocks in three or five, rings between two loops, discs."""
 
 from __future__ import annotations
 
@@ -10,6 +10,8 @@ from numpy.typing import NDArray
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.meshing.free import cleanup, smooth
 from kind_rivet.core.meshing.free.fill import FlatMesh, flat_worst
+
+SQUARE = 0.58  # how far out the corners of a disc's inner square lie
 
 
 def corner_nodes(loop: Floats) -> list[int] | None:
@@ -139,6 +141,45 @@ def _block(ring: Floats, n: int, m: int) -> tuple[Floats, NDArray[np.int64]] | N
             inner.append(edge - corner)
     quads = np.stack((number[:-1, :-1], number[:-1, 1:], number[1:, 1:], number[1:, :-1]), axis=-1).reshape(-1, 4)
     return np.array(inner).reshape(-1, 2), quads
+
+
+def fill_disc(loop: Floats, size: float) -> FlatMesh | None:
+    """A round region as a square of rows with one ring round it; None where it is not round or its count is no multiple of four.
+
+    Eight sides too small for that become four quads round a node. The points come border first.
+    """
+    n, k = len(loop), len(loop) // 4
+    turn = turns(loop)
+    centre = loop.mean(axis=0)
+    reach = np.linalg.norm(loop - centre, axis=1)
+    if n % 4 or n < 8 or turn.max() > 2.4 * 4 / n or turn.min() < 0 or reach.min() < 0.8 * reach.max():
+        return None
+    if n == 8 and SQUARE * np.sqrt(0.5) * reach.mean() < 0.4 * size:
+        spoke = np.arange(0, n, 2)
+        quads = np.column_stack((np.full(4, n), spoke, spoke + 1, (spoke + 2) % n)).astype(np.int32)
+        fan = np.concatenate((loop, centre[None]))
+        return FlatMesh(fan, quads, flat_worst(fan, quads))
+    first = k // 2  # a corner of the square; with an even k rows then lie along the direction of the first node
+    corners = [(first + i * k) % n for i in range(4)]
+    square = np.empty((n, 2))
+    for i in range(4):
+        a, b = (centre + SQUARE * (loop[corners[j]] - centre) for j in (i, (i + 1) % 4))
+        share = np.arange(k)[:, None] / k
+        square[(corners[i] + np.arange(k)) % n] = (1 - share) * a + share * b
+    ring = np.roll(np.arange(n), -first)
+    block = _block(square[ring], k, k)
+    if block is None:
+        return None
+    inner, quads = block
+    table = np.concatenate((n + ring, np.arange(2 * n, 2 * n + len(inner))))
+    around = np.arange(n)
+    after = (around + 1) % n
+    elements = np.concatenate((np.column_stack((around, after, n + after, n + around)), table[quads])).astype(np.int32)
+    points = np.concatenate((loop, square, inner))
+    free = np.arange(len(points)) >= n
+    inc, deg = cleanup.link(elements, len(points))
+    smooth.smooth(points, elements, inc, deg, free, np.arange(len(points)), 12, 2)
+    return FlatMesh(points, elements, flat_worst(points, elements))
 
 
 def fill_rings(outer: Floats, inner: Floats, size: float) -> FlatMesh | None:

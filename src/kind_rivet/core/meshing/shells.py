@@ -17,7 +17,8 @@ from kind_rivet.core.meshing.divisions import fits, odd_regions, plan_divisions
 from kind_rivet.core.meshing.facing import facing_shares
 from kind_rivet.core.meshing.free.fill import CannotFill, FlatMesh, fill
 from kind_rivet.core.meshing.lattice import fill_lattice, node_turns
-from kind_rivet.core.meshing.mapped import fill_blocks, fill_mapped, fill_rings, ring_quads
+from kind_rivet.core.meshing.mapped import fill_blocks, fill_disc, fill_mapped, fill_rings, ring_quads
+from kind_rivet.core.meshing.near_edges import facing_rings
 from kind_rivet.core.meshing.necks import close_failed, close_touching, finer_near
 from kind_rivet.core.meshing.patch import BorderEdge, Patch, lay_flat
 from kind_rivet.core.meshing.rules import ShellRules
@@ -200,7 +201,8 @@ def _mesh_once(
     build = _Builder()
     shift = {hole.edges[0]: hole.shift for hole in holes if hole.shift > 0}
     staying, lines = _staying(shape, patches, strips, count, kept)
-    edge_nodes, stations = _edge_nodes(shape, curves, count, shift, build, lines, rules, facing_shares(patches, count, curves, rules))
+    facing = facing_rings(shape, patches, holes, count, curves, rules) | facing_shares(patches, count, curves, rules)
+    edge_nodes, stations = _edge_nodes(shape, curves, count, shift, build, lines, rules, facing)
     _join_strips(shape, patches, strips, edge_nodes, build)
     passed = {strip.region for strip in strips} | staying
     hard_face = _nearest_face(shape, hard)
@@ -543,7 +545,7 @@ def _fill(patch: Patch, loops: list[Floats], hard: Floats, rules: ShellRules, tu
     regular = None
     if not len(hard) and way != "free" and (not len(spots) or way == "regular"):
         regular = (
-            fill_mapped(loops[0]) or _along_lattice(loops[0], turn) or fill_blocks(loops[0])
+            fill_mapped(loops[0]) or _along_lattice(loops[0], turn) or fill_blocks(loops[0]) or fill_disc(loops[0], size)
             if len(loops) == 1
             else fill_rings(loops[0], loops[1], size)
             if len(loops) == 2

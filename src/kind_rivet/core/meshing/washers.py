@@ -18,6 +18,7 @@ LEAST_SIDE = 0.352  # of the size: a little above where the default limit sheet 
 
 
 MOST_LENGTH = 12.0  # sizes; longer cut-outs carry no fastener and get no ring
+FACING = 1.6  # sizes between a ring and the border up to which they face each other
 SHARP = 65.0  # degrees; a ring cannot run evenly round a sharper corner of a cut-out
 
 
@@ -59,7 +60,7 @@ def find_round_holes(shape: Shape, patches: list[Patch | None], rules: ShellRule
     spots = {r: [_spot(loop_points(patch, k)) for k in range(len(patch.loops))] for r, patch in enumerate(patches) if patch is not None}
     by_loop = {(h.region, h.loop): h for h in holes}
     fitted = [_fitted(hole, by_loop, spots[hole.region], patches, rules) for hole in holes]
-    return _turned_alike([_aligned(hole, shape, patches) for hole in _paired(fitted, shape, patches, rules)], shape)
+    return _turned_alike([_aligned(hole, shape, patches, rules.size) for hole in _paired(fitted, shape, patches, rules)], shape)
 
 
 def _round(shape: Shape, region: int, number: int, loop: tuple[BorderEdge, ...], rules: ShellRules) -> RoundHole | None:
@@ -223,8 +224,8 @@ def direction_near(patch: Patch, number: int) -> float:
     return float(np.angle(total) / 4)
 
 
-def _aligned(hole: RoundHole, shape: Shape, patches: list[Patch | None]) -> RoundHole:
-    """Turn the nodes of a hole so that one lies on the direction of the border near it."""
+def _aligned(hole: RoundHole, shape: Shape, patches: list[Patch | None], size: float) -> RoundHole:
+    """Turn the nodes of a hole so that one lies on the direction of the border near it, or half-way where corners near by then face nodes."""
     patch = patches[hole.region]
     loop = patch.loops[hole.loop] if patch is not None else ()
     if patch is None or len(loop) != 1 or len(shape.vertices.get(int(shape.edges[loop[0].edge].nodes[0]), [])) != 1:
@@ -235,7 +236,17 @@ def _aligned(hole: RoundHole, shape: Shape, patches: list[Patch | None]) -> Roun
     sense = -1.0 if loop[0].forward else 1.0  # holes run clockwise along their passage
     step = 2 * np.pi / hole.divisions
     wanted = direction_near(patch, hole.loop) + (np.pi / 6 if hole.divisions == 6 else 0.0)  # a hexagon shows its flat side
+    if _corners_between(hole, patch, wanted, step, size):
+        wanted += step / 2
     return replace(hole, shift=float(((wanted - start) * sense) % step) * hole.radius)
+
+
+def _corners_between(hole: RoundHole, patch: Patch, start: float, step: float, size: float) -> bool:
+    """Do the corners of the outer border near a ring lie rather between nodes at angles start + k step than beside them?"""
+    corners = patch.flat[[p.corners[0] for p in patch.loops[0]]] - loop_points(patch, hole.loop).mean(axis=0)
+    near = corners[np.linalg.norm(corners, axis=1) < hole.radius + sum(hole.widths) + FACING * size]
+    phase = np.exp(2j * np.pi * (np.arctan2(near[:, 1], near[:, 0]) - start) / step)
+    return bool(len(near)) and float(phase.real.sum()) < -0.5
 
 
 def _fitted(

@@ -1,0 +1,122 @@
+"""Free edges near a hole face its ring: as many divisions as the ring has there, and a node at the foot of the hole.
+
+Lug ends, eyes and bolt holes near a flange's edge leave room for one or two rows between
+ring and edge; these run straight only where both have their nodes opposite each other.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kind_rivet.core.geometry.carriers import Floats
+from kind_rivet.core.geometry.shape import Shape
+from kind_rivet.core.meshing.curves import Curve
+from kind_rivet.core.meshing.patch import BorderEdge, Patch
+from kind_rivet.core.meshing.rules import ShellRules
+from kind_rivet.core.meshing.washers import FACING, RoundHole, loop_points
+
+SPACING = (0.55, 1.6)  # sizes: how long divisions may become by that
+SPREAD = 0.42  # of a division: how far nodes may be pulled to a foot
+
+
+def face_rings(
+    shape: Shape, patches: list[Patch | None], holes: list[RoundHole], count: NDArray[np.int64], held: NDArray[np.bool_],
+    curves: list[Curve], rules: ShellRules,
+) -> None:  # fmt: skip
+    """Counts of free edges that lie all along a ring: one division for each of the ring's that it faces."""
+    for hole, patch, part in _beside(shape, patches, holes):
+        if held[part.edge] or part.edge in rules.grading:
+            continue
+        angle = _angles(hole, patch, part, rules.size)
+        if angle is None:
+            continue
+        n = round(abs(float(angle[-1] - angle[0])) * hole.divisions / (2 * np.pi))
+        size = rules.size_on(patch.faces)
+        if n >= 1 and SPACING[0] * size <= curves[part.edge].length / n <= SPACING[1] * size:
+            count[part.edge] = n
+
+
+def facing_rings(
+    shape: Shape, patches: list[Patch | None], holes: list[RoundHole], count: NDArray[np.int64], curves: list[Curve], rules: ShellRules
+) -> dict[int, Floats]:
+    """Edge → shares (n + 1,) of its length for free edges near holes: at equal angles along a ring, else with a node at each foot."""
+    out: dict[int, Floats] = {}
+    feet: dict[int, list[float]] = {}
+    for hole, patch, part in _beside(shape, patches, holes):
+        n = int(count[part.edge])
+        if n < 2 or part.edge in rules.grading or part.edge in out or rules.places or part.edge in rules.edge_size:
+            continue
+        angle = _angles(hole, patch, part, rules.size)
+        if angle is not None:
+            at = np.interp(np.linspace(0, 1, n + 1), np.abs(angle - angle[0]) / abs(angle[-1] - angle[0]), _places(patch, part))
+            if np.diff(at).min() > 0.6 / n:
+                out[part.edge] = at if part.forward else 1.0 - at[::-1]
+            continue
+        foot = _foot(hole, patch, part, rules.size)
+        if foot is not None:
+            feet.setdefault(part.edge, []).append(foot if part.forward else 1.0 - foot)
+    for e, lot in feet.items():
+        if e not in out:
+            out[e] = _pulled(int(count[e]), lot)
+    return out
+
+
+def _beside(shape: Shape, patches: list[Patch | None], holes: list[RoundHole]) -> list[tuple[RoundHole, Patch, BorderEdge]]:
+    """Every round hole with every passage along an open free edge of its region's outer border."""
+    out = []
+    for hole in holes:
+        patch = patches[hole.region]
+        if patch is None or not hole.round or hole.rim:
+            continue
+        out += [(hole, patch, p) for p in patch.loops[0] if len(shape.edge_faces[p.edge]) == 1 and p.corners[0] != p.corners[-1]]
+    return out
+
+
+def _away(hole: RoundHole, patch: Patch, part: BorderEdge) -> Floats:
+    """Places (k, 2) along a passage, from the middle of the hole."""
+    return np.asarray(patch.flat[part.corners] - loop_points(patch, hole.loop).mean(axis=0))
+
+
+def _places(patch: Patch, part: BorderEdge) -> Floats:
+    """Shares (k,) of the passage's length at its corners."""
+    s = np.concatenate(([0.0], np.cumsum(np.linalg.norm(np.diff(patch.flat[part.corners], axis=0), axis=1))))
+    return np.asarray(s / max(s[-1], 1e-300))
+
+
+def _angles(hole: RoundHole, patch: Patch, part: BorderEdge, size: float) -> Floats | None:
+    """Angles (k,) about the hole at the corners of a passage that lies near its ring all along and goes round it one way; else None."""
+    away = _away(hole, patch, part)
+    far = np.linalg.norm(away, axis=1)
+    if far.max() - hole.radius - sum(hole.widths) > FACING * size:
+        return None
+    angle = np.unwrap(np.arctan2(away[:, 1], away[:, 0]))
+    step = np.diff(angle)
+    return angle if abs(angle[-1] - angle[0]) > 0.05 and (step * np.sign(angle[-1] - angle[0]) > 0).all() else None
+
+
+def _foot(hole: RoundHole, patch: Patch, part: BorderEdge, size: float) -> float | None:
+    """Share of a straight passage at which the middle of a hole near it has its foot; None where it is far off or has none."""
+    away = _away(hole, patch, part)
+    side = away[-1] - away[0]
+    length = float(np.linalg.norm(side))
+    if length <= 0 or np.abs(np.cross(away - away[0], side)).max() > 1e-6 * length**2:
+        return None
+    off = abs(float(np.cross(away[0], side))) / length
+    share = float(-away[0] @ side) / length**2
+    return share if 0 < share < 1 and off - hole.radius - sum(hole.widths) < FACING * size else None
+
+
+def _pulled(count: int, feet: list[float]) -> Floats:
+    """Shares (count + 1,) with the nearest node at each foot that can be reached, and even between them."""
+    fixed = {0: 0.0, count: 1.0}
+    for foot in sorted(feet, key=lambda f: abs(f * count - round(f * count))):
+        k = round(foot * count)
+        if not 0 < k < count or k in fixed:
+            continue
+        low, high = max(j for j in fixed if j < k), min(j for j in fixed if j > k)
+        left, right = (foot - fixed[low]) * count / (k - low), (fixed[high] - foot) * count / (high - k)
+        if min(left, right) > 1 - SPREAD and max(left, right) < 1 + SPREAD:
+            fixed[k] = foot
+    at = sorted(fixed)
+    return np.interp(np.arange(count + 1), at, [fixed[k] for k in at])
