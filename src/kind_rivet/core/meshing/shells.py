@@ -11,6 +11,7 @@ from kind_rivet.core.errors import Refused
 from kind_rivet.core.geometry.carriers import Floats, project, same
 from kind_rivet.core.geometry.loops import free_loops
 from kind_rivet.core.geometry.shape import Shape
+from kind_rivet.core.kernels import side_by_side
 from kind_rivet.core.meshing.curves import Curve
 from kind_rivet.core.meshing.detail import FIRST, TINY, Strip, narrow_strips, small_detail
 from kind_rivet.core.meshing.divisions import fits, odd_regions, plan_divisions
@@ -206,15 +207,21 @@ def _mesh_once(
     _join_strips(shape, patches, strips, edge_nodes, build)
     passed = {strip.region for strip in strips} | staying
     hard_face = _nearest_face(shape, hard)
-    failed = []
+    begun = []
     for number, patch in enumerate(patches):
         if patch is not None and number not in passed:
             mine = np.isin(hard_face, patch.faces)
-            trouble = _mesh_region(patch, number, shape.edge_faces, curves, edge_nodes, stations, holes, rules, hard[mine], build)
-            if trouble is not None:
-                x, y, z = trouble.at
-                notes.append(f"Face {patch.faces[0] + 1} was left out: {trouble} near ({x:.4g}, {y:.4g}, {z:.4g}).")
-                failed.append((number, trouble.at))
+            region = _begin_region(patch, number, shape.edge_faces, curves, edge_nodes, stations, holes, rules, hard[mine], build)
+            if region is not None:
+                begun.append((number, region))
+    failed = []
+    for (number, region), filled in zip(begun, side_by_side(lambda r: _filled(r[1], rules), begun), strict=True):
+        if isinstance(filled, CannotFill):
+            x, y, z = at = region.patch.to_space(filled.at[None])[0][0]
+            notes.append(f"Face {region.patch.faces[0] + 1} was left out: {filled} near ({x:.4g}, {y:.4g}, {z:.4g}).")
+            failed.append((number, at))
+        else:
+            _end_region(region, filled, build)
     if strips:
         notes.append(
             f"{len(strips)} narrow strip{'s were' if len(strips) > 1 else ' was'} looked past: too narrow for elements of this size."
@@ -448,14 +455,26 @@ def _bowed(along: Floats, curve: Curve, k: NDArray[np.int64], f: Floats) -> Floa
     return flat_curve.at(curve.stations[k] + f * (curve.stations[k + 1] - curve.stations[k]))[:, :2]
 
 
-def _mesh_region(
+@dataclass(frozen=True)
+class _Region:
+    """What is to be filled: border loops (nodes and places in the plane), points that become nodes, turns of the border."""
+
+    patch: Patch
+    nodes: list[Ints]
+    flat: list[Floats]
+    pins: list[int]
+    inner: Floats
+    hard: int
+    turn: NDArray[np.int64] | None
+
+
+def _begin_region(
     patch: Patch, number: int, joined: tuple[tuple[int, ...], ...], curves: list[Curve], edge_nodes: list[Ints], stations: list[Floats],
     holes: list[RoundHole], rules: ShellRules, hard: Floats, build: _Builder,
-) -> CannotFill | None:  # fmt: skip
-    """Add the region's nodes and elements; where its border cannot be filled, what is wrong and where in space."""
+) -> _Region | None:  # fmt: skip
+    """The border of a region, its rings made; None where it shrank to nothing."""
     loops_nodes: list[Ints] = []
     loops_flat: list[Floats] = []
-    rings: list[tuple[int, list[Floats]]] = []
     mine = {h.loop: k for k, h in enumerate(holes) if h.region == number}
     spot = _vertex_places(patch, edge_nodes, build)
     whole = node_turns(patch, [len(edge_nodes[p.edge]) - 1 for p in patch.loops[0]])
@@ -485,20 +504,29 @@ def _mesh_region(
                 table = np.concatenate((outer_ids[::-1], ids[::-1]))
                 build.add(table[ring_quads(len(outline))], build.item[-1][::-1], mine[index])
                 ids, flat = outer_ids, outline
-            rings.append((mine[index], outlines))
         loops_nodes.append(ids)
         loops_flat.append(opened(ids, flat, SLIT * rules.size))
     hard_flat = patch.to_plane(hard) if len(hard) else np.empty((0, 2))
+    inner = np.concatenate((np.array(pins_flat).reshape(-1, 2), hard_flat))
+    return _Region(patch, loops_nodes, loops_flat, pins, inner, len(hard), whole)
+
+
+def _filled(region: _Region, rules: ShellRules) -> FlatMesh | CannotFill:
+    """The flat mesh of a region, or why there is none."""
     try:
-        mesh = _fill(patch, loops_flat, np.concatenate((np.array(pins_flat).reshape(-1, 2), hard_flat)), rules, whole)
+        return _fill(region.patch, region.flat, region.inner, rules, region.turn)
     except CannotFill as trouble:
-        return CannotFill(str(trouble), patch.to_space(trouble.at[None])[0][0])
-    border = np.concatenate(loops_nodes)
-    border = np.concatenate((border, np.array(pins, np.int32)))
+        return trouble
+
+
+def _end_region(region: _Region, mesh: FlatMesh, build: _Builder) -> None:
+    """Add the nodes and elements of a filled region."""
+    patch = region.patch
+    border = np.concatenate((np.concatenate(region.nodes), np.array(region.pins, np.int32)))
     inner_flat = mesh.points[len(border) :]
     inner = build.nodes(*_on_faces(patch, inner_flat)) if len(inner_flat) else np.empty(0, np.int32)
-    if len(hard):  # they come first and stay: nothing may move them
-        build.kind[-1][: len(hard)], build.item[-1][: len(hard)] = VERTEX, HARD_POINT
+    if region.hard:  # they come first and stay: nothing may move them
+        build.kind[-1][: region.hard], build.item[-1][: region.hard] = VERTEX, HARD_POINT
     table = np.concatenate((border, inner))
     elements = np.where(mesh.elements >= 0, table[np.maximum(mesh.elements, 0)], -1).astype(np.int32)
     if len(patch.faces) == 1:
@@ -508,7 +536,6 @@ def _mesh_region(
         centre = np.where((corners[:, 3] >= 0)[:, None], mesh.points[corners].mean(axis=1), mesh.points[corners[:, :3]].mean(axis=1))
         face = patch.to_space(centre)[1]
     build.add(elements, face, -1)
-    return None
 
 
 def opened(ids: Ints, flat: Floats, by: float) -> Floats:

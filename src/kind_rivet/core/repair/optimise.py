@@ -84,7 +84,7 @@ def _rounds(points, order, shells, inc, start, table, scale, code, data, rounds,
                 continue
             awake[v] = False
             best, worst = star(points, v, shells, inc, start, table, scale, values)
-            if worst >= target and r > 0:
+            if worst >= target:
                 continue
             if code[v] >= 6 and worst >= ON_EDGES:
                 continue

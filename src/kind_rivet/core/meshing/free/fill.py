@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kind_rivet.core.geometry.carriers import Floats
-from kind_rivet.core.kernels import kernel
+from kind_rivet.core.kernels import kernel, side_by_side
 from kind_rivet.core.meshing.free import cleanup, front, mend, recombine, smooth, triangulation
 from kind_rivet.core.meshing.free.shapes2d import least_scaled_jacobian
 
@@ -24,6 +24,7 @@ TRIES = (
     (0.74, 0.93),
 )  # how near points may come, size factor
 MOST_MENDING = 300  # tries to fill poor places of one region again
+WORTH_THREADS = 500  # elements from which two fronts advance side by side
 GOOD_ENOUGH = 0.06  # of `_cost`: nothing poor and no tria
 SHARP = 45.0  # degrees
 CAREFUL = 4e6  # border sides × points up to which the front looks at the field for every candidate
@@ -64,10 +65,12 @@ def fill(loops: list[Floats], size: float, growth: float = 0.25, hard: Floats | 
     sharp = _sharp_corners(loops)
     best: FlatMesh | None = None
     least = np.inf
-    for keep_off, scale in TRIES[: _tries(elements)]:
-        mesh = _fill_once(loops, size * scale, growth, hard, spots, keep_off)
-        if (now := _cost(mesh, size, sharp)) < least:
-            best, least = mesh, now
+    tries = TRIES[: _tries(elements)]
+    at_once = 2 if elements > WORTH_THREADS else 1  # fixed, so that results do not depend on the machine
+    for k in range(0, len(tries), at_once):
+        for mesh in side_by_side(lambda t: _fill_once(loops, size * t[1], growth, hard, spots, t[0]), tries[k : k + at_once]):
+            if (now := _cost(mesh, size, sharp)) < least:
+                best, least = mesh, now
         if least <= GOOD_ENOUGH:
             break
     assert best is not None
