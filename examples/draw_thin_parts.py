@@ -18,14 +18,17 @@ from OCP.BRep import BRep_Builder, BRep_Tool
 from OCP.BRepAlgoAPI import BRepAlgoAPI_Common, BRepAlgoAPI_Cut, BRepAlgoAPI_Fuse
 from OCP.BRepBuilderAPI import BRepBuilderAPI_MakeEdge, BRepBuilderAPI_MakeFace, BRepBuilderAPI_MakeWire, BRepBuilderAPI_Transform
 from OCP.BRepFilletAPI import BRepFilletAPI_MakeFillet
+from OCP.BRepGProp import BRepGProp
 from OCP.BRepOffset import BRepOffset_MakeSimpleOffset
-from OCP.BRepOffsetAPI import BRepOffsetAPI_ThruSections
+from OCP.BRepOffsetAPI import BRepOffsetAPI_MakeThickSolid, BRepOffsetAPI_ThruSections
 from OCP.BRepPrimAPI import BRepPrimAPI_MakeCylinder, BRepPrimAPI_MakeRevol
 from OCP.collections import Array2_gp_Pnt, List_TopoDS_Shape
+from OCP.GC import GC_MakeArcOfCircle
 from OCP.GeomAPI import GeomAPI_PointsToBSplineSurface
 from OCP.gp import gp_Ax1, gp_Ax2, gp_Dir, gp_Pnt, gp_Trsf, gp_Vec
+from OCP.GProp import GProp_GProps
 from OCP.ShapeUpgrade import ShapeUpgrade_UnifySameDomain
-from OCP.TopAbs import TopAbs_EDGE
+from OCP.TopAbs import TopAbs_EDGE, TopAbs_FACE
 from OCP.TopExp import TopExp, TopExp_Explorer
 from OCP.TopoDS import TopoDS, TopoDS_Compound, TopoDS_Shape
 
@@ -255,11 +258,86 @@ def pocket_part() -> TopoDS_Shape:
     return without(part, [cylinder((20.5, 20, -1), (0, 0, 1), 3, 9), cylinder((60, 20, -1), (0, 0, 1), 5, 9)])
 
 
+def hollowed(shape: TopoDS_Shape, wall: float, open_at: Callable[[gp_Pnt], bool]) -> TopoDS_Shape:
+    """A shell inside a solid, open where faces with a chosen centre were."""
+    gone = List_TopoDS_Shape()
+    walk = TopExp_Explorer(shape, TopAbs_FACE)
+    while walk.More():
+        face, mass = TopoDS.Face(walk.Current()), GProp_GProps()
+        walk.Next()
+        BRepGProp.SurfaceProperties_s(face, mass)
+        if open_at(mass.CentreOfMass()):
+            gone.Append(face)
+    shell = BRepOffsetAPI_MakeThickSolid()
+    shell.MakeThickSolidByJoin(shape, gone, -wall, 1e-4)
+    shell.Build()
+    return shell.Shape()
+
+
+def drawn_pan() -> TopoDS_Shape:
+    """Deep-drawn: corners curved both ways, a lightening hole, bolt holes, a hole in a side."""
+    block = rounded(box(0, 0, 0, 100, 70, 30), 10, lambda a, b: _upright(a, b))
+    block = rounded(block, 4, lambda a, b: a.Z() < 1e-6 and b.Z() < 1e-6)
+    pan = hollowed(block, 2, lambda c: c.Z() > 29.9)
+    holes = [cylinder((x, 35, -1), (0, 0, 1), r, 5) for x, r in ((50, 12), (20, 4), (80, 4))]
+    return without(pan, [*holes, cylinder((50, -1, 15), (0, 1, 0), 5, 10)])
+
+
+def fork_bracket() -> TopoDS_Shape:
+    """A base with two rounded lugs whose eyes lie close to their edges."""
+    part = fused([box(0, 0, 0, 70, 50, 6), box(20, 5, 0, 30, 5, 45), box(20, 40, 0, 30, 5, 45)])
+    part = without(
+        part, [cylinder((35, -1, 30), (0, 1, 0), 7, 60), *(cylinder((x, y, -1), (0, 0, 1), 3.5, 10) for x in (9, 61) for y in (12, 38))]
+    )
+    return rounded(part, 12, lambda a, b: a.Z() > 44.9 and b.Z() > 44.9 and abs(a.Y() - b.Y()) > 1)
+
+
+def rimmed_wheel() -> TopoDS_Shape:
+    """Hub, conical web with holes and rim: closed walls that meet in rings."""
+    profile = [(10, 0), (14, 0), (14, 8), (40, 12), (40, 4), (44, 4), (44, 20), (40, 20), (40, 15), (14, 11), (14, 20), (10, 20)]
+    wire = BRepBuilderAPI_MakeWire()
+    for i, (r, z) in enumerate(profile):
+        r2, z2 = profile[(i + 1) % len(profile)]
+        wire.Add(BRepBuilderAPI_MakeEdge(gp_Pnt(r, 0, z), gp_Pnt(r2, 0, z2)).Edge())
+    wheel = BRepPrimAPI_MakeRevol(BRepBuilderAPI_MakeFace(wire.Wire()).Face(), gp_Ax1(gp_Pnt(0, 0, 0), gp_Dir(0, 0, 1))).Shape()
+    turns = [k * math.pi / 3 for k in range(6)]
+    return without(wheel, [cylinder((27 * math.cos(a), 27 * math.sin(a), 0), (0, 0, 1), 6, 30) for a in turns])
+
+
+def _duct_solid(grow: float) -> TopoDS_Shape:
+    loft = BRepOffsetAPI_ThruSections(True, False)
+    square, ring = BRepBuilderAPI_MakeWire(), BRepBuilderAPI_MakeWire()
+    half, radius = 30 + grow, 20 + grow
+    corners = [(-half, -half), (half, -half), (half, half), (-half, half)]
+    for i in range(4):
+        a, b = corners[i], corners[(i + 1) % 4]
+        square.Add(BRepBuilderAPI_MakeEdge(gp_Pnt(*a, 0), gp_Pnt(*b, 0)).Edge())
+        at = [gp_Pnt(radius * math.cos(t), radius * math.sin(t), 60) for t in (math.radians(225 + 90 * i + 45 * k) for k in range(3))]
+        ring.Add(BRepBuilderAPI_MakeEdge(GC_MakeArcOfCircle(*at).Value()).Edge())
+    loft.AddWire(square.Wire())
+    loft.AddWire(ring.Wire())
+    loft.Build()
+    return loft.Shape()
+
+
+def duct() -> TopoDS_Shape:
+    """From square to round: ridges that fade, a wall that is not equally thick everywhere."""
+    return cut(_duct_solid(2.0), _duct_solid(0.0))
+
+
+def lattice_panel() -> TopoDS_Shape:
+    """Three families of ribs that nearly meet in points, as on a stiffened skin."""
+    ribs = [turned(box(k * 30, -60, 0, 2, 260, 10), (k * 30, 50, 0), (0, 0, 1), way) for k in range(-2, 8) for way in (30, -30)]
+    ribs += [box(0, y, 0, 150, 2, 10) for y in (0, 26, 52, 78)]
+    return BRepAlgoAPI_Common(fused([box(0, 0, 0, 150, 100, 1.5), *ribs]), box(0, 0, 0, 150, 100, 12)).Shape()
+
+
 PARTS: dict[str, Callable[[], TopoDS_Shape]] = {
     "sharp_rail": sharp_rail, "bent_rail": bent_rail, "box_tube": box_tube, "round_tube": round_tube, "ribbed_plate": ribbed_plate,
     "ribbed_plate_blends": ribbed_plate_blends, "stepped_flush": stepped_flush, "stepped_centred": stepped_centred,
     "drafted_tray": drafted_tray, "cone_flange": cone_flange, "moulded_cover": moulded_cover, "louvre": louvre,
     "lapped_brackets": lapped_brackets, "perforated_tray": perforated_tray, "pocket_part": pocket_part,
+    "drawn_pan": drawn_pan, "fork_bracket": fork_bracket, "rimmed_wheel": rimmed_wheel, "duct": duct, "lattice_panel": lattice_panel,
 }  # fmt: skip
 
 

@@ -66,9 +66,9 @@ def plan_divisions(
                     count[side[0]] = 2
     four = [_alike_sides(sides, count, held) for sides in four]
     four += [([p.edge for p in strip.first], [], [p.edge for p in strip.second], []) for strip in strips]
-    four += _room_for_standing(patches, count, held, curves, rules)
+    four += [_alike_sides(sides, count, held) for sides in _room_for_standing(patches, count, held, curves, rules)]
     _match_opposite(four, patches, count, held)
-    _make_even(shape, patches, count, held)
+    _make_even(shape, patches, count, held, curves, rules)
     for strip in strips:
         if not fits(strip, count):  # its sides do not face each other: it gets elements after all
             count[[e for e in strip.across if curves[e].length >= rules.look_past * rules.size]] = 1
@@ -280,7 +280,9 @@ def _bring_together(a: list[int], c: list[int], count: NDArray[np.int64], firm: 
     return changed
 
 
-def _make_even(shape: Shape, patches: list[Patch | None], count: NDArray[np.int64], held: NDArray[np.bool_]) -> None:
+def _make_even(
+    shape: Shape, patches: list[Patch | None], count: NDArray[np.int64], held: NDArray[np.bool_], curves: list[Curve], rules: ShellRules
+) -> None:
     """Parity: from every region with an odd border walk to a free edge or another odd region, changing each edge by one."""
     region_edges: list[list[int]] = [[p.edge for loop in patch.loops for p in loop if p.edge >= 0] if patch else [] for patch in patches]
     beside: dict[int, list[int]] = {}
@@ -294,6 +296,10 @@ def _make_even(shape: Shape, patches: list[Patch | None], count: NDArray[np.int6
 
     def cost(e: int) -> float:
         return 1.0 / max(float(count[e]), 1.0) + (1.0 if count[e] < 3 else 0.0)
+
+    def step(e: int) -> int:
+        """One more, or one less where there are more than the size asks for."""
+        return -1 if count[e] > max(1.0, curves[e].length / rules.size_on(shape.edge_faces[e])) + 0.5 else 1
 
     for r in range(len(patches)):
         if not region_edges[r] or not odd(r):
@@ -319,16 +325,15 @@ def _make_even(shape: Shape, patches: list[Patch | None], count: NDArray[np.int6
                     queue.append(others[0])
         if goal is None:
             continue
-        sign = 1
-        count[goal[1]] += sign
+        count[goal[1]] += step(goal[1])
         here = goal[2] if goal[2] is not None else r
         while here != r:
             here, e = came[here]
-            count[e] += sign
+            count[e] += step(e)
     if any(region_edges[r] and odd(r) for r in range(len(patches))):  # junctions of three or more walls: all at once
         prices = np.array([cost(e) for e in range(len(count))])
         for e in odd_changes(region_edges, count, held, prices):
-            count[e] += 1
+            count[e] += step(e)
 
 
 def odd_regions(patches: list[Patch | None], count: NDArray[np.int64]) -> list[int]:

@@ -18,6 +18,7 @@ LEAST_SIDE = 0.352  # of the size: a little above where the default limit sheet 
 
 
 MOST_LENGTH = 12.0  # sizes; longer cut-outs carry no fastener and get no ring
+OUTWARD = 0.7  # of the ring's width from the hole: where its sides are as long as the size
 FACING = 1.6  # sizes between a ring and the border up to which they face each other
 SHARP = 65.0  # degrees; a ring cannot run evenly round a sharper corner of a cut-out
 
@@ -188,11 +189,11 @@ def _spot(points: Floats) -> tuple[Floats, float]:
 
 
 def ring_divisions(radius: float, width: float, size: float) -> int:
-    """Even count whose sides match the size half-way across the ring; multiples of four keep it symmetric.
+    """Even count whose sides match the size well out in the ring, where the next rows begin; multiples of four keep it symmetric.
 
     Six at least; four for holes so small that six sides would fail as too short and four do not.
     """
-    wanted = 2 * np.pi * (radius + width / 2) / size
+    wanted = 2 * np.pi * (radius + OUTWARD * width) / size
     most = 2 * np.pi * radius / (LEAST_SIDE * size)
     count = 4 * round(wanted / 4)
     if count < 12:

@@ -121,7 +121,7 @@ def _mended(
 
 def _tries(elements: float) -> int:
     """How many fronts a region of so many elements gets before the best is taken."""
-    return 8 if elements < 1500 else 4 if elements < 6000 else 2 if elements < 15000 else 1
+    return 8 if elements < 1500 else 4 if elements < 3000 else 2 if elements < 15000 else 1
 
 
 def _sharp_corners(loops: list[Floats]) -> NDArray[np.int64]:
