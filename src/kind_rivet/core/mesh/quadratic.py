@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -55,11 +56,11 @@ def with_mid_sides(mesh: Mesh, sheets: Mapping[int, Shape]) -> tuple[Mesh, MidSi
     kind = mesh.kind.copy()
     kind[shells] = np.where(tria, TRIA6, QUAD8)
     s = len(ends)
-    more = {
+    more: dict[str, NDArray[Any]] = {
         "points": middle, "node_id": int(mesh.node_id.max(initial=0)) + 1 + np.arange(s, dtype=np.int32), "on_kind": np.zeros(s, np.uint8),
         "on_item": np.full(s, -1, np.int32), "on_body": np.full(s, -1, np.int32), "height": np.zeros(s),
     }  # fmt: skip
-    nodes = {name: np.concatenate((getattr(mesh, name), more[name])) for name in NODE_FIELDS}
+    nodes: dict[str, NDArray[Any]] = {name: np.concatenate((getattr(mesh, name), more[name])) for name in NODE_FIELDS}
     nodes["points"] = np.concatenate((points, middle))
     elements = {name: getattr(mesh, name) for name in ELEMENT_FIELDS} | {"kind": kind, "conn": whole}
     return Mesh(**nodes, **elements), MidSides(ends.astype(np.int32), middle, straight)

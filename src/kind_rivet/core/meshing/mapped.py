@@ -170,11 +170,11 @@ def fill_disc(loop: Floats, size: float) -> FlatMesh | None:
     block = _block(square[ring], k, k)
     if block is None:
         return None
-    inner, quads = block
+    inner, rows = block
     table = np.concatenate((n + ring, np.arange(2 * n, 2 * n + len(inner))))
     around = np.arange(n)
     after = (around + 1) % n
-    elements = np.concatenate((np.column_stack((around, after, n + after, n + around)), table[quads])).astype(np.int32)
+    elements = np.concatenate((np.column_stack((around, after, n + after, n + around)), table[rows])).astype(np.int32)
     points = np.concatenate((loop, square, inner))
     free = np.arange(len(points)) >= n
     inc, deg = cleanup.link(elements, len(points))

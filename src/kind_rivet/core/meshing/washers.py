@@ -19,6 +19,7 @@ LEAST_SIDE = 0.352  # of the size: a little above where the default limit sheet 
 
 MOST_LENGTH = 12.0  # sizes; longer cut-outs carry no fastener and get no ring
 OUTWARD = 0.7  # of the ring's width from the hole: where its sides are as long as the size
+FAR_RIM = 6.0  # sizes between a hole and a concentric border up to which rows may run all the way
 FACING = 1.6  # sizes between a ring and the border up to which they face each other
 SHARP = 65.0  # degrees; a ring cannot run evenly round a sharper corner of a cut-out
 
@@ -148,12 +149,17 @@ def _paired(holes: list[RoundHole], shape: Shape, patches: list[Patch | None], r
         if any(c.kind != "circle" or np.linalg.norm(np.cross(c.array[:3] - centre, hole.axis)) > 0.02 * c.data[6] for c in circles):
             continue
         radius = circles[0].data[6]
-        if any(abs(c.data[6] - radius) > 1e-3 * radius for c in circles) or radius - hole.radius > 3 * rules.size:
+        if any(abs(c.data[6] - radius) > 1e-3 * radius for c in circles) or radius - hole.radius > FAR_RIM * rules.size:
             continue
         outer = by_edges.get(frozenset(rim))
         between = 2 * np.pi * np.sqrt(radius * hole.radius)  # sides a little short within, a little long without
         most = 2 * int(np.pi * hole.radius / (LEAST_SIDE * rules.size))
         count = min(4 * max(2, round(max(between / rules.size, np.pi * radius / (0.75 * rules.size)) / 4)), most)
+        if radius - hole.radius > 3 * rules.size:  # rows all the way only where sides stay within reason at both ends
+            least, largest = (2 * np.pi * r / (share * rules.size) for r, share in ((radius, 1.5), (hole.radius, 0.5)))
+            count = 4 * int(np.ceil(max(least, 2 * np.pi * np.sqrt(radius * hole.radius) / rules.size) / 4))
+            if count > largest:
+                continue
         by_hand = any(e in rules.divisions for e in (*rim, *hole.edges))
         if by_hand or count < 6 or 2 * np.pi * radius / count > 1.8 * rules.size:
             continue

@@ -1,0 +1,78 @@
+"""From a made-up solid to an optimised mesh of its sheet, without a document; what tests ask of such a mesh."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+from scipy.spatial import cKDTree
+
+from kind_rivet.core.geometry.first_look import look, suggested_size
+from kind_rivet.core.geometry.shape import Shape
+from kind_rivet.core.mesh.mesh import Mesh
+from kind_rivet.core.mesh.topology import pieces
+from kind_rivet.core.meshing.assemble import as_mesh
+from kind_rivet.core.meshing.rules import ShellRules, WasherRule
+from kind_rivet.core.meshing.shells import SheetMesh, mesh_sheet
+from kind_rivet.core.midsurface.sheet import Sheet
+from kind_rivet.core.quality.index import Quality, judge
+from kind_rivet.core.quality.limits import DEFAULT
+from kind_rivet.core.quality.shell_metrics import SCALED_JACOBIAN, shell_metrics
+from kind_rivet.core.repair.holds import holds_of
+from kind_rivet.core.repair.optimise import optimise
+
+
+@dataclass(frozen=True)
+class Made:
+    sheet: Shape
+    shells: SheetMesh
+    mesh: Mesh
+    size: float
+
+    @cached_property
+    def quality(self) -> Quality:
+        return judge(self.mesh, DEFAULT, self.size)
+
+    @property
+    def quad_share(self) -> float:
+        return self.mesh.counts().get("quad", 0) / self.mesh.elements
+
+    @property
+    def least_jacobian(self) -> float:
+        return float(shell_metrics(self.mesh.points, self.mesh.shells())[:, SCALED_JACOBIAN].min())
+
+    @property
+    def pieces(self) -> int:
+        return pieces(self.mesh)
+
+    def coincident(self) -> int:
+        """Pairs of nodes nearer to each other than a thousandth of the size."""
+        return len(cKDTree(self.mesh.points).query_pairs(1e-3 * self.size))
+
+    def angle_spread(self) -> float:
+        """Largest difference, in degrees, between the sides' angles round any round hole with a ring."""
+        worst = 0.0
+        for hole in self.shells.holes:
+            if not hole.round or not hole.widths:
+                continue
+            nodes = np.unique(np.concatenate([self.shells.edge_nodes[e] for e in hole.edges]))
+            away = self.shells.points[nodes] - np.array(hole.centre)
+            axis = np.array(hole.axis) / np.linalg.norm(hole.axis)
+            u = away[0] - (away[0] @ axis) * axis
+            u /= np.linalg.norm(u)
+            angle = np.sort(np.degrees(np.arctan2(away @ np.cross(axis, u), away @ u)))
+            worst = max(worst, float(np.ptp(np.diff(np.append(angle, angle[0] + 360)))))
+        return worst
+
+
+def size_for(solid: Shape) -> float:
+    seen = look(solid)
+    return suggested_size(solid.diagonal, seen.walls, seen.holes)
+
+
+def meshed(sheet: Sheet, size: float) -> Made:
+    shells = mesh_sheet(sheet.shape, ShellRules(size, 0.25, washers=(WasherRule(rings=1, width=0.0),)))
+    mesh = as_mesh(shells, sheet.shape, 1, 1, size)
+    mesh = optimise(mesh, holds_of(mesh, {1: sheet.shape}), DEFAULT, size).mesh
+    return Made(sheet.shape, shells, mesh, size)
