@@ -11,6 +11,7 @@ from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.meshing.free import cleanup, smooth
 from kind_rivet.core.meshing.free.fill import FlatMesh, flat_worst
 
+EVENING = 8  # rounds of averaging inside a disc
 SQUARE = 0.58  # how far out the corners of a disc's inner square lie
 
 
@@ -176,9 +177,13 @@ def fill_disc(loop: Floats, size: float) -> FlatMesh | None:
     after = (around + 1) % n
     elements = np.concatenate((np.column_stack((around, after, n + after, n + around)), table[rows])).astype(np.int32)
     points = np.concatenate((loop, square, inner))
-    free = np.arange(len(points)) >= n
-    inc, deg = cleanup.link(elements, len(points))
-    smooth.smooth(points, elements, inc, deg, free, np.arange(len(points)), 12, 2)
+    for _ in range(EVENING):  # all at once, so that what is symmetric stays so
+        mean, count = np.zeros_like(points), np.zeros(len(points))
+        for k in range(4):
+            for other in (elements[:, (k + 1) % 4], elements[:, (k + 3) % 4]):
+                np.add.at(mean, elements[:, k], points[other])
+                np.add.at(count, elements[:, k], 1.0)
+        points[n:] = 0.5 * points[n:] + 0.5 * (mean / count[:, None])[n:]
     return FlatMesh(points, elements, flat_worst(points, elements))
 
 

@@ -82,5 +82,6 @@ def _free_holes(shape: Shape, patch: Patch) -> list[int]:
 
 
 def _say(patch: Patch, hole: int, notes: list[str]) -> None:
-    x, y, z = patch.space[np.concatenate([p.corners for p in patch.loops[hole]])].mean(axis=0)
+    border = patch.space[np.concatenate([p.corners for p in patch.loops[hole]])]
+    x, y, z = (border.min(axis=0) + border.max(axis=0)) / 2
     notes.append(f"The hole at ({x:.4g}, {y:.4g}, {z:.4g}) was closed: it all but touches what is beside it.")

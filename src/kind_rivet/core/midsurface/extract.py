@@ -15,6 +15,7 @@ from kind_rivet.core.midsurface.crossing import make_by_crossing
 from kind_rivet.core.midsurface.hand import Hand
 from kind_rivet.core.midsurface.offset_side import make_by_offset, make_half_way
 from kind_rivet.core.midsurface.remarks import Remark
+from kind_rivet.core.midsurface.reseam import with_seams_clear
 from kind_rivet.core.midsurface.sheet import Proof, Sheet
 from kind_rivet.core.midsurface.tubes import with_tubes_divided
 from kind_rivet.core.midsurface.verify import proved
@@ -62,6 +63,7 @@ def extract(solid: Shape, hands: tuple[Hand, ...] = ()) -> Sheet:
 def _by_offset(solid: Shape, tree: FacetTree) -> Sheet:
     walls = measure_walls(solid, tree)
     raw, t, sides = make_by_offset(solid, walls, tree)
+    raw = with_seams_clear(raw)
     thickness = np.full(len(raw.faces), t)
     sheet = proved(solid, tree, Sheet(raw, thickness, OFFSET, None), sides[0] + sides[1])
     assert sheet.proof is not None

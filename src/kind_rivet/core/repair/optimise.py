@@ -76,7 +76,7 @@ def _rounds(points, order, shells, inc, start, table, scale, code, data, rounds,
     values = np.empty(10)
     moves = 0
     awake = np.ones(len(points), np.bool_)
-    for r in range(rounds):
+    for _ in range(rounds):
         moved_any = False
         for idx in range(len(order)):
             v = order[idx]

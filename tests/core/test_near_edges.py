@@ -1,0 +1,142 @@
+"""Holes near edges: facing rows, rings turned to corners, holes that all but touch a border, discs, collapsed quads."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+
+from kind_rivet.core.geometry.kernel.facets import facet_shape
+from kind_rivet.core.geometry.kernel.parts import parts_of
+from kind_rivet.core.meshing.free.fill import flat_worst
+from kind_rivet.core.meshing.mapped import fill_disc
+from kind_rivet.core.meshing.near_edges import _pulled
+from kind_rivet.core.meshing.rules import ShellRules, WasherRule
+from kind_rivet.core.meshing.shells import SheetMesh, mesh_sheet
+from kind_rivet.core.meshing.trias import in_trias, without_collapsed
+from kind_rivet.core.midsurface.extract import extract
+from kind_rivet.core.midsurface.sheet import Sheet
+from kind_rivet.core.quality.shell_metrics import SCALED_JACOBIAN, shell_metrics
+from tests.thin_parts import box, cut, cylinder
+
+RULES = ShellRules(5.0, 0.25, washers=(WasherRule(rings=1, width=0.0),))
+
+
+def plate_with_hole(x: float, y: float, radius: float) -> Sheet:
+    """100 × 60 × 2 with one hole."""
+    part = cut(box(0, 0, 0, 100, 60, 2), [cylinder((x, y, -1), (0, 0, 1), radius, 4)])
+    return extract(facet_shape(parts_of(part, "solid")[0]))
+
+
+def border(sheet: Sheet, mesh: SheetMesh, along: int, at: float) -> np.ndarray:
+    """Places of the nodes along the straight border where one coordinate has a value."""
+    on = np.abs(mesh.points[:, 1 - along] - at) < 1e-6
+    return np.sort(mesh.points[on, along])
+
+
+def test_a_border_near_a_hole_has_a_node_at_its_foot() -> None:
+    sheet = plate_with_hole(37.3, 9.0, 3.0)
+    mesh = mesh_sheet(sheet.shape, RULES)
+    near = border(sheet, mesh, 0, 0.0)
+    assert np.abs(near - 37.3).min() < 1e-6
+    steps = np.diff(near)
+    assert steps.max() / steps.min() < 1.6
+    far = border(sheet, mesh, 0, 60.0)  # too far off to care
+    assert np.allclose(np.diff(far), 5.0)
+
+
+@pytest.mark.parametrize(
+    ("count", "feet", "held"),
+    [(10, [0.52], {5: 0.52}), (10, [0.52, 0.56], {5: 0.52}), (10, [0.03], {}), (20, [0.26, 0.74], {5: 0.26, 15: 0.74}), (2, [0.9], {})],
+)
+def test_nodes_are_pulled_to_feet_that_can_be_reached(count: int, feet: list[float], held: dict[int, float]) -> None:
+    at = _pulled(count, feet)
+    assert len(at) == count + 1
+    assert (at[0], at[-1]) == (0.0, 1.0)
+    steps = np.diff(at) * count
+    assert steps.min() > 0.5
+    assert steps.max() < 1.5
+    for k, place in held.items():
+        assert at[k] == pytest.approx(place)
+    if not held:
+        assert np.allclose(at, np.linspace(0, 1, count + 1))
+
+
+def test_a_hole_that_all_but_touches_the_border_is_closed_and_named() -> None:
+    sheet = plate_with_hole(50.0, 8.05, 8.0)
+    mesh = mesh_sheet(sheet.shape, RULES)
+    assert any("The hole at (50, 8.05, 1) was closed" in note for note in mesh.notes)
+    assert shell_metrics(mesh.points, mesh.elements)[:, SCALED_JACOBIAN].min() > 0.9
+    away = np.linalg.norm(mesh.points[:, :2] - (50, 8.05), axis=1)
+    assert away.min() < 4.0  # there are nodes where the hole was
+
+
+def test_a_hole_with_a_neck_beside_it_stays() -> None:
+    sheet = plate_with_hole(50.0, 9.5, 8.0)
+    mesh = mesh_sheet(sheet.shape, RULES)
+    assert not any("closed" in note for note in mesh.notes)
+    away = np.linalg.norm(mesh.points[:, :2] - (50, 9.5), axis=1)
+    assert away.min() == pytest.approx(8.0)
+    assert shell_metrics(mesh.points, mesh.elements)[:, SCALED_JACOBIAN].min() > 0.2
+
+
+@pytest.mark.parametrize("count", [8, 12, 16, 20, 32])
+def test_discs_become_a_square_with_a_ring(count: int) -> None:
+    t = np.arange(count) / count * 2 * np.pi
+    loop = 3.0 * np.column_stack((np.cos(t), np.sin(t)))
+    mesh = fill_disc(loop, 0.5)
+    assert mesh is not None
+    assert mesh.trias == 0
+    k = count // 4
+    assert len(mesh.elements) == k * k + count
+    assert mesh.worst > 0.6
+    assert np.array_equal(mesh.points[:count], loop)
+    turned = mesh.points @ np.array([[0.0, 1.0], [-1.0, 0.0]])  # a quarter turn maps it onto itself
+    near = np.linalg.norm(mesh.points[:, None] - turned[None], axis=2).min(axis=0)
+    assert near.max() < 1e-9
+
+
+def test_a_disc_too_small_for_a_square_becomes_four_quads() -> None:
+    t = np.arange(8) / 8 * 2 * np.pi
+    mesh = fill_disc(np.column_stack((np.cos(t), np.sin(t))), 1.5)
+    assert mesh is not None
+    assert len(mesh.elements) == 4
+
+
+@pytest.mark.parametrize("count", [6, 10, 14])
+def test_other_counts_are_no_discs(count: int) -> None:
+    t = np.arange(count) / count * 2 * np.pi
+    assert fill_disc(np.column_stack((np.cos(t), np.sin(t))), 0.5) is None
+
+
+def test_squares_and_long_ovals_are_no_discs() -> None:
+    t = np.arange(16) / 16 * 2 * np.pi
+    assert fill_disc(np.column_stack((3 * np.cos(t), np.sin(t))), 0.5) is None
+    square = np.array([(0, 0), (1, 0), (2, 0), (2, 1), (2, 2), (1, 2), (0, 2), (0, 1)], float)
+    assert fill_disc(square, 0.5) is None
+
+
+def bare(points: list[tuple[float, float]], elements: list[tuple[int, int, int, int]]) -> SheetMesh:
+    p = np.column_stack((np.array(points, float), np.zeros(len(points))))
+    n, m = len(p), len(elements)
+    return SheetMesh(
+        p, np.array(elements, np.int32), np.zeros(n, np.uint8), np.zeros(n, np.int32), np.zeros(m, np.int32), np.full(m, -1, np.int32),
+        np.empty(0, np.int64), (), (), (),
+    )  # fmt: skip
+
+
+def test_collapsed_quads_are_cut_in_two_and_others_stay() -> None:
+    mesh = bare([(0, 0), (2, 0), (2, 2), (1.8, 0.5), (4, 0), (4, 2)], [(0, 1, 2, 3), (1, 4, 5, 2)])  # the first caves in at its last corner
+    assert flat_worst(mesh.points[:, :2], mesh.elements) < 0
+    cured = without_collapsed(mesh)
+    assert len(cured.elements) == 3
+    assert flat_worst(cured.points[:, :2], cured.elements) > 0
+    assert (cured.elements[:, 3] >= 0).sum() == 1
+    assert without_collapsed(cured) is cured
+
+
+def test_trias_cut_along_the_shorter_diagonal_or_all_alike() -> None:
+    mesh = bare([(0, 0), (2, 0), (3, 1), (1, 1)], [(0, 1, 2, 3)])
+    best, alike = in_trias(mesh, True), in_trias(mesh, False)
+    assert len(best.elements) == len(alike.elements) == 2
+    assert {1, 3} <= set(best.elements[0]) and {1, 3} <= set(best.elements[1])
+    assert {0, 2} <= set(alike.elements[0]) and {0, 2} <= set(alike.elements[1])
