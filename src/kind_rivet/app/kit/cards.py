@@ -524,7 +524,7 @@ def make_cards(window: MainWindow) -> dict[str, list[Card]]:
             *prepare_tools(window), RevisionCard(window),
         ],
         "midsurface": [OperationCard(window, ops["midsurface.extract"], picks=bodies, lens="body", hint="Nothing chosen means all bodies."), ProofCard(window), *wall_tools(window)],
-        "mesh": [MeshCard(window), DivisionsCard(window), *mesh_tools(window), OperationCard(window, ops["mesh.to_quality"]), OperationCard(window, ops["mesh.update"]),
+        "mesh": [MeshCard(window), DivisionsCard(window), *mesh_tools(window), OperationCard(window, ops["mesh.to_quality"]), OperationCard(window, ops["mesh.mid_sides"]), OperationCard(window, ops["mesh.update"]),
             OperationCard(window, ops["mesh.refresh_thickness"], picks=solid, lens="body", skip={"body", "elements"}, hint="Choose the solid; all shells of it are measured.")],
         "mixed": [
             OperationCard(window, ops["mixed.material"], picks=bodies, lens="body", choices=materials, hint="Nothing chosen means all bodies."),

@@ -64,9 +64,9 @@ def plan_divisions(
                 length = sum(curves[e].length for e in side)
                 if len(side) == 1 and count[side[0]] == 1 and length > 0.75 * rules.size and not held[side[0]]:
                     count[side[0]] = 2
-    four = [_alike_sides(sides, count, held) for sides in four]
+    four = [_alike_sides(sides, count, held, curves, rules) for sides in four]
     four += [([p.edge for p in strip.first], [], [p.edge for p in strip.second], []) for strip in strips]
-    four += [_alike_sides(sides, count, held) for sides in _room_for_standing(patches, count, held, curves, rules)]
+    four += [_alike_sides(sides, count, held, curves, rules) for sides in _room_for_standing(patches, count, held, curves, rules)]
     _match_opposite(four, patches, count, held)
     _make_even(shape, patches, count, held, curves, rules)
     for strip in strips:
@@ -152,12 +152,16 @@ def _discs_in_fours(patches: list[Patch | None], count: NDArray[np.int64], held:
             count[e], held[e] = max(8, 4 * round(int(count[e]) / 4)), True
 
 
-def _alike_sides(sides: Sides, count: NDArray[np.int64], held: NDArray[np.bool_]) -> Sides:
+def _alike_sides(sides: Sides, count: NDArray[np.int64], held: NDArray[np.bool_], curves: list[Curve], rules: ShellRules) -> Sides:
     """The four sides without those pairs that differ so much that equal counts would make the divisions of one far too short."""
     out = [list(side) for side in sides]
     for a, c in ((0, 2), (1, 3)):
         total = [int(count[sides[k]].sum()) for k in (a, c)]
-        if min(total) < UNLIKE * sum(total) / 2 and not held[[*sides[a], *sides[c]]].any():
+        short = min(total) < UNLIKE * sum(total) / 2
+        if not rules.face_size and not rules.edge_size and not rules.places and total[0] != total[1]:
+            length = min(sum(curves[e].length for e in sides[k]) for k in (a, c))
+            short |= length < 1.2 * LEAST_SIDE * rules.size * sum(total) / 2
+        if short and not held[[*sides[a], *sides[c]]].any():
             out[a], out[c] = [], []
     return out[0], out[1], out[2], out[3]
 
