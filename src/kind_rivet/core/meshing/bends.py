@@ -96,12 +96,16 @@ def _raised(shape: Shape, mesh: SheetMesh, face: int, points: Floats, height: Fl
         trial[movable] += step[movable]
     full = trial
     before = shell_metrics(points, rows)
-    for share in (1.0, 0.5, 0.25):  # beside joints, whose nodes stay, less may be better
-        trial = points + share * (full - points)
+    least = np.minimum(0.6, 0.95 * before[:, SCALED_JACOBIAN])
+    most = np.maximum(FLAT, 1.05 * before[:, WARP] + 0.5)
+    share = np.ones(len(points))
+    for again in range(9):  # beside joints and holes, whose nodes stay, less may be better, or nothing
+        trial = points + share[:, None] * (full - points)
         after = shell_metrics(trial, rows)
-        sound = after[:, SCALED_JACOBIAN].min() >= min(0.6, 0.95 * before[:, SCALED_JACOBIAN].min())
-        if sound and after[:, WARP].max() <= max(FLAT, before[:, WARP].max()):
+        poor = (after[:, SCALED_JACOBIAN] < least) | (after[:, WARP] > most)
+        if not poor.any():
             break
+        share[np.unique(corner[poor])] *= 0.5 if again < 4 else 0.0
     else:
         return points
     inner = np.flatnonzero((mesh.on_kind == FACE) & (mesh.on_item == face))
