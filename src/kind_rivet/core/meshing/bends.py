@@ -20,7 +20,7 @@ from kind_rivet.core.meshing.washers import LEAST_SIDE
 from kind_rivet.core.quality.shell_metrics import SCALED_JACOBIAN, WARP, shell_metrics
 
 ROUND = ("cylinder", "cone", "sphere", "torus")
-FLAT = 7.0  # degrees of warp that raising may cause
+FLAT = 8.0  # degrees of warp that raising may cause
 
 
 def balance_bends(shape: Shape, mesh: SheetMesh, size: float) -> tuple[Floats, Floats]:
