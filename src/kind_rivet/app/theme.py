@@ -70,7 +70,9 @@ QToolTip {{ background: {PANEL}; color: {INK}; border: 1px solid {RULE}; }}
 
 
 def apply_theme(app: QApplication) -> None:
-    """Fusion as a base, our colours over it."""
+    """Fusion as a base, our colours over it; once, for every call dresses all widgets there are anew."""
+    if app.styleSheet() == SHEET:
+        return
     app.setStyle("Fusion")
     palette = QPalette()
     for role, colour in (

@@ -115,6 +115,8 @@ def set_in(mesh: Mesh, new: Mesh, shells: SheetMesh, body: int, lines: Mapping[i
     only_here[conn[conn >= 0]] = True
     conn = mesh.conn[stays]
     only_here[conn[conn >= 0]] = False
+    held = np.concatenate([lines[e] for e in shells.kept_edges] or [np.empty(0, np.int32)])
+    only_here[np.isin(mesh.node_id, held)] = False
     hangs = ~old & ~stays & np.where(mesh.conn >= 0, only_here[np.maximum(mesh.conn, 0)], False).any(axis=1)
     rest = mesh.without_elements(old | hangs)
     index = {int(n): i for i, n in enumerate(rest.node_id)}

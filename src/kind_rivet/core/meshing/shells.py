@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -70,10 +70,12 @@ class Kept:
 
     faces : faces whose geometry is as it was
     lines : edge → points (count + 1, 3) along it, in the edge's own sense, as they are now
+    held : likewise, for edges whose nodes belong to a neighbour and stay whatever happens
     """
 
     faces: frozenset[int]
     lines: dict[int, Floats]
+    held: dict[int, Floats] = field(default_factory=dict)
 
 
 class _Builder:
@@ -251,7 +253,8 @@ def _staying(
         if patch is not None and set(patch.faces) <= kept.faces and all(p.edge in same for loop in patch.loops for p in loop)
     }
     border = {p.edge for r in staying for loop in patches[r].loops for p in loop}  # type: ignore[union-attr]
-    return staying, {e: kept.lines[e] for e in border}
+    taken = {e: line for e, line in kept.held.items() if len(line) == count[e] + 1 and e not in moved}
+    return staying, {e: kept.lines[e] for e in border} | taken
 
 
 def _compact(

@@ -17,9 +17,10 @@ from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.geometry.weld import Welded, weld
 from kind_rivet.core.mesh.mesh import Mesh
 from kind_rivet.core.meshing.assemble import as_mesh, measure_thickness
+from kind_rivet.core.meshing.neighbours import shared_lines
 from kind_rivet.core.meshing.reuse import Earlier, earlier_mesh, renumbered, ring_numbers, set_in, what_stays
 from kind_rivet.core.meshing.rules import ShellRules, WasherRule
-from kind_rivet.core.meshing.shells import EDGE, FACE, HARD_POINT, VERTEX, SheetMesh, mesh_sheet
+from kind_rivet.core.meshing.shells import EDGE, FACE, HARD_POINT, VERTEX, Kept, SheetMesh, mesh_sheet
 from kind_rivet.core.meshing.sizes import wanted_on
 from kind_rivet.core.operations.registry import Parameters, Progress, operation
 from kind_rivet.core.repair.holds import holds_of
@@ -37,6 +38,9 @@ class MeshShells(Parameters):
     kind: Literal["quads", "trias", "right-angled trias"] = Field(
         "quads", title="Elements", description="Quads with as few trias as can be, or trias only"
     )
+    neighbours: Literal["mesh together", "take their nodes", "leave apart"] = Field(
+        "mesh together", title="Joined bodies", description="Mesh them with this one, keep their mesh and match it, or share nothing"
+    )
     smooth: bool = Field(True, title="Optimise", description="Move nodes until the index no longer rises")
 
 
@@ -49,7 +53,7 @@ def mesh_shells(document: Document, parameters: MeshShells, progress: Progress) 
     trias = {"quads": "", "trias": "tria", "right-angled trias": "right-angled"}[parameters.kind]
     choices = replace(document.choices, size=parameters.size, growth=parameters.growth, washers=washers, trias=trias)
     keys = list(parameters.bodies) or list(document.sheets)
-    return mesh_again(replace(document, choices=choices), keys, progress, parameters.smooth, afresh=True)
+    return mesh_again(replace(document, choices=choices), keys, progress, parameters.smooth, afresh=True, neighbours=parameters.neighbours)
 
 
 def check_size(document: Document, size: float) -> None:
@@ -76,10 +80,13 @@ def estimate(document: Document, size: float) -> float:
     return float(sum(s.area for s in document.sheets.values()) / size**2)
 
 
-def mesh_again(document: Document, keys: list[int], progress: Progress, smooth: bool = True, afresh: bool = False) -> Document:
+def mesh_again(
+    document: Document, keys: list[int], progress: Progress, smooth: bool = True, afresh: bool = False, neighbours: str = "mesh together"
+) -> Document:
     """Mesh the given bodies with the document's choices, replacing their shells and what hung on them.
 
-    Bodies that were joined are meshed together, so that their shells share nodes. Regions
+    Bodies that were joined are meshed together, so that their shells share nodes, or (`neighbours`)
+    take the nodes of those that are meshed already, or are left apart. Regions
     of single bodies that come out as before stay with their numbers, unless `afresh`.
     """
     notes: list[str] = []
@@ -90,7 +97,7 @@ def mesh_again(document: Document, keys: list[int], progress: Progress, smooth: 
         if document.sheets.get(key) is None:
             raise Refused(f"{document.body(key).name} has no midsurface.", "Extract it first.")
         if key not in done:
-            group = next((g for g in document.joined if key in g), (key,))
+            group = next((g for g in document.joined if key in g and neighbours == "mesh together"), (key,))
             lots.append([k for k in group if k in document.sheets])
             done |= set(lots[-1])
     for k, lot in enumerate(lots):
@@ -99,7 +106,8 @@ def mesh_again(document: Document, keys: list[int], progress: Progress, smooth: 
         def part_of(share: float, what: str, k: int = k, name: str = name) -> None:
             progress((k + share) / len(lots), f"{what} {name}")
 
-        result = _mesh_lot(result, lot, part_of, smooth, afresh, notes)
+        lines = _lines_of_neighbours(result, lot[0]) if neighbours == "take their nodes" else {}
+        result = _mesh_lot(result, lot, part_of, smooth, afresh, notes, lines)
     result = without_lost(result, notes)
     basis = dict(result.basis)
     for key in done:
@@ -116,8 +124,27 @@ def _rules_word(document: Document, body: int) -> str:
     return f"{document.choices.size:g}|{document.choices.growth:g}|{document.choices.washers}{document.choices.beside_size(body)}"
 
 
-def _mesh_lot(document: Document, lot: list[int], progress: Progress, smooth: bool, afresh: bool, notes: list[str]) -> Document:
-    """Mesh one body, or several that share their borders."""
+def _lines_of_neighbours(document: Document, key: int) -> dict[int, NDArray[np.int32]]:
+    """Node numbers along the edges that a body shares with joined bodies that are meshed."""
+    group = next((g for g in document.joined if key in g), (key,))
+    others = {
+        k: document.meshed[k].shape
+        for k in group
+        if k != key and k in document.meshed and k in document.mesh_edges and (document.mesh.body == k).any()
+    }
+    return shared_lines(document.mesh, document.sheets[key].shape, others, document.mesh_edges)
+
+
+def _mesh_lot(
+    document: Document,
+    lot: list[int],
+    progress: Progress,
+    smooth: bool,
+    afresh: bool,
+    notes: list[str],
+    lines: dict[int, NDArray[np.int32]],
+) -> Document:
+    """Mesh one body, or several that share their borders. `lines`: node numbers of neighbours along edges of a single body."""
     progress(0.0, "meshing")
     size = document.choices.size
     sheets = [document.sheets[k] for k in lot]
@@ -128,10 +155,13 @@ def _mesh_lot(document: Document, lot: list[int], progress: Progress, smooth: bo
         h.place for h in document.hard_points if h.body in lot
     ]
     points = np.array(hard).reshape(-1, 3)
-    earlier = None if afresh or welded else _earlier(document, lot[0])
+    earlier = None if afresh or welded or lines else _earlier(document, lot[0])
     kept = (
         what_stays(document.mesh, shape, earlier.lines, _without_hard(earlier.faces, shape, document, lot[0], points)) if earlier else None
     )
+    if lines:
+        kept = Kept(frozenset(), {}, what_stays(document.mesh, shape, lines, frozenset()).lines)
+        rules = replace(rules, divisions=dict(rules.divisions) | {e: len(line) - 1 for e, line in lines.items()})
     shells = mesh_sheet(shape, rules, points, kept)
     name = document.body(lot[0]).name if len(lot) == 1 else "Joined bodies"
     unfit = sum(1 for h in shells.holes if h.wanted > 0 and not h.widths)
@@ -159,6 +189,8 @@ def _mesh_lot(document: Document, lot: list[int], progress: Progress, smooth: bo
     meshed = dict(document.meshed) | dict(zip(lot, sheets, strict=True))
     if earlier is not None and shells.kept_faces:
         return _set_in(replace(document, parts=parts, meshed=meshed), lot[0], new, shells, earlier, notes)
+    if lines:
+        return _beside_neighbours(replace(document, parts=parts, meshed=meshed), lot[0], new, shells, lines, notes)
     mesh, dropped = document.mesh, 0
     for key in lot[1:]:
         mesh, more = _replaced(mesh, None, key)
@@ -215,6 +247,19 @@ def _set_in(document: Document, key: int, new: Mesh, shells: SheetMesh, earlier:
     again = len({int(f) for f in new.face})
     notes.append(f"{again} of {len(document.sheets[key].shape.faces)} walls were meshed again; the others kept their nodes.")
     edges, holes = dict(document.mesh_edges) | {key: lines}, dict(document.mesh_holes) | {key: shells.holes}
+    return replace(document, mesh=mesh, mesh_edges=edges, mesh_holes=holes, notes=())
+
+
+def _beside_neighbours(
+    document: Document, key: int, new: Mesh, shells: SheetMesh, lines: dict[int, NDArray[np.int32]], notes: list[str]
+) -> Document:
+    """A newly meshed body that takes the nodes of its neighbours along common edges."""
+    mesh, along, dropped = set_in(document.mesh, new, shells, key, lines)
+    matched = len(shells.kept_edges)
+    notes.append(f"{document.body(key).name}: {matched} of {len(lines)} edges in common took the nodes of the mesh beside them.")
+    if dropped:
+        notes.append(f"{dropped} elements that hung on old shells were dropped; undo brings them back.")
+    edges, holes = dict(document.mesh_edges) | {key: along}, dict(document.mesh_holes) | {key: shells.holes}
     return replace(document, mesh=mesh, mesh_edges=edges, mesh_holes=holes, notes=())
 
 
