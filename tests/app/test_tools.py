@@ -104,6 +104,7 @@ USES = [
     Use(4, "Shells without walls", "mesh.strip", [[(40, 0, 1)], [(40, 40, 1)]], lambda a, b: b.parts[-1].name == "Strip 1", {"rows": "3"}, "meshed"),
     Use(4, "Shells without walls", "mesh.outline", [[(30, 20, 1)]], lambda a, b: b.parts[-1].name == "Patch 1", {}, "meshed"),
     Use(4, "Shells without walls", "mesh.drag_row", [[(40, 0, 1)], []], lambda a, b: b.parts[-1].name == "Sweep 1", {"shift": "0, 0, 12"}, "meshed"),
+    Use(4, "Mid-side nodes", "", [], lambda a, b: b.choices.quadratic and b.mesh is not None and "mid-side" in b.notes[0], {}, "meshed"),
     Use(3, "Take faces as they are", "", [[(30, 20, 2)]], lambda a, b: b.sheets[1].thicknesses == [2.0], {"thickness": "2"}),
 ]  # fmt: skip
 

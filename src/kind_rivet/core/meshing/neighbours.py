@@ -29,7 +29,7 @@ def shared_lines(mesh: Mesh, own: Shape, others: Mapping[int, Shape], nodes: Map
     for k, key in enumerate(keys):
         theirs = {int(g): e for e, g in enumerate(welded.edges[k + 1])}
         for e, g in enumerate(welded.edges[0].tolist()):
-            line = nodes[key][theirs[g]] if g in theirs and theirs[g] < len(nodes[key]) else ()
+            line = nodes[key][theirs[g]] if g in theirs and theirs[g] < len(nodes[key]) else np.empty(0, np.int32)
             if e in out or len(line) < 2 or not all(int(n) in place for n in line):
                 continue
             chain = own.points[own.edges[e].nodes]

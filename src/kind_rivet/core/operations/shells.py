@@ -201,12 +201,12 @@ def _mesh_lot(
         notes.append(f"{dropped} elements that hung on the old shells of {name} were dropped; undo brings them back.")
     edges, holes = dict(document.mesh_edges), dict(document.mesh_holes)
     first = mesh.nodes - new.nodes
-    lines = tuple(mesh.node_id[first + nodes].astype(np.int32) for nodes in shells.edge_nodes)
+    along = tuple(mesh.node_id[first + nodes].astype(np.int32) for nodes in shells.edge_nodes)
     for k, key in enumerate(lot):
         if welded is None:
-            edges[key], holes[key] = lines, shells.holes
+            edges[key], holes[key] = along, shells.holes
             continue
-        edges[key] = tuple(lines[e] for e in welded.edges[k])
+        edges[key] = tuple(along[e] for e in welded.edges[k])
         there = {int(e): j for j, e in enumerate(welded.edges[k])}
         holes[key] = tuple(replace(h, edges=tuple(there.get(e, -1) for e in h.edges)) for h in shells.holes if set(h.edges) <= set(there))
     return replace(document, mesh=mesh, parts=parts, mesh_edges=edges, mesh_holes=holes, meshed=meshed, notes=())
