@@ -10,9 +10,11 @@ from numpy.typing import NDArray
 
 from kind_rivet.core.errors import Refused
 from kind_rivet.core.geometry.carriers import FREE, Carrier, distance, surface_normals, unit
+from kind_rivet.core.geometry.plane_facets import plane_facets
 from kind_rivet.core.geometry.shape import Edge, Face, Shape
 
 DEFLECTION, ANGLE = 2e-4, 0.15
+MOST_BORDERS = 30  # of a plane face whose facets the kernel makes
 
 
 def to_bytes(shape: Any) -> NDArray[np.uint8]:
@@ -60,6 +62,7 @@ def facet_shape(shape: Any, deflection: float = DEFLECTION, angle: float = ANGLE
     corner_node: dict[int, int] = {}
     edge_nodes: dict[int, np.ndarray] = {}
     facet_list, owner_list, normal_list, face_list = [], [], [], []
+    ours: list[int] = []  # crowded plane faces, whose facets are made here
 
     for f in range(1, faces.Extent() + 1):
         face = TopoDS.Face(faces.FindKey(f))
@@ -67,6 +70,8 @@ def facet_shape(shape: Any, deflection: float = DEFLECTION, angle: float = ANGLE
         mesh = BRep_Tool.Triangulation_s(face, where)
         if mesh is None:
             face_list.append(Face())
+            if is_crowded(face):
+                ours.append(f)
             continue
         move = where.Transformation()
         n = mesh.NbNodes()
@@ -127,6 +132,9 @@ def facet_shape(shape: Any, deflection: float = DEFLECTION, angle: float = ANGLE
         normal_list.append(normal[tri])
         face_list.append(Face(carrier))
     bare: set[int] = set()
+    of_ours = ShapeMap()
+    for f in ours:
+        TopExp.MapShapes_s(faces.FindKey(f), TopAbs_EDGE, of_ours)
     for e in range(1, edges.Extent() + 1):
         edge = TopoDS.Edge(edges.FindKey(e))
         if e in edge_nodes or BRep_Tool.Degenerated_s(edge):
@@ -141,8 +149,22 @@ def facet_shape(shape: Any, deflection: float = DEFLECTION, angle: float = ANGLE
         points += list(along)  # ends that are shared stay in the list unused
         count += len(along)
         edge_nodes[e] = chain
-        bare.add(e)
+        if not of_ours.Contains(edge):
+            bare.add(e)
     xyz = np.array(points).reshape(-1, 3)
+    for f in ours:
+        face = TopoDS.Face(faces.FindKey(f))
+        own_edges = ShapeMap()
+        TopExp.MapShapes_s(face, TopAbs_EDGE, own_edges)
+        numbers = (edges.FindIndex(own_edges.FindKey(k)) for k in range(1, own_edges.Extent() + 1))
+        carrier, outward = _plane_of(face)
+        made = plane_facets(xyz, [edge_nodes[e] for e in numbers if e in edge_nodes], outward)
+        if made is None:
+            raise Refused("The border of a plane face crosses itself.", "Export the part again.")
+        facet_list.append(made)
+        owner_list.append(np.full(len(made), f - 1, np.int32))
+        normal_list.append(np.broadcast_to(outward, (len(made), 3, 3)))
+        face_list[f - 1] = Face(carrier)
     facets = np.concatenate(facet_list) if facet_list else np.empty((0, 3), np.int32)
     owner = np.concatenate(owner_list) if owner_list else np.empty(0, np.int32)
     normals = np.concatenate(normal_list) if normal_list else np.empty((0, 3, 3))
@@ -169,10 +191,59 @@ def _size_of(shape: Any) -> float:
 
 
 def mesh_facets(shape: Any, deflection: float = DEFLECTION, angle: float = ANGLE) -> None:
-    """Let the kernel make facets on all faces; common faces of several bodies get one set."""
-    from OCP.BRepMesh import BRepMesh_IncrementalMesh
+    """Let the kernel make facets on all faces; common faces of several bodies get one set.
 
-    BRepMesh_IncrementalMesh(shape, deflection * _size_of(shape), False, angle, False)  # without threads: a process with them must not fork
+    Plane faces with very many holes are left to `facet_shape`: the kernel takes minutes for them.
+    """
+    from OCP.BRep import BRep_Builder
+    from OCP.BRepMesh import BRepMesh_IncrementalMesh
+    from OCP.TopAbs import TopAbs_FACE
+    from OCP.TopExp import TopExp_Explorer
+    from OCP.TopoDS import TopoDS, TopoDS_Compound
+
+    size = _size_of(shape)
+    rest, build = TopoDS_Compound(), BRep_Builder()
+    build.MakeCompound(rest)
+    crowded = False
+    walk = TopExp_Explorer(shape, TopAbs_FACE)
+    while walk.More():
+        face = TopoDS.Face(walk.Current())
+        walk.Next()
+        if is_crowded(face):
+            crowded = True
+        else:
+            build.Add(rest, face)
+    BRepMesh_IncrementalMesh(
+        rest if crowded else shape, deflection * size, False, angle, False
+    )  # without threads: a process with them must not fork
+
+
+def is_crowded(face: Any) -> bool:
+    """A plane face with more borders than MOST_BORDERS."""
+    from OCP.BRepAdaptor import BRepAdaptor_Surface
+    from OCP.GeomAbs import GeomAbs_SurfaceType
+    from OCP.TopAbs import TopAbs_WIRE
+    from OCP.TopExp import TopExp_Explorer
+
+    borders = 0
+    walk = TopExp_Explorer(face, TopAbs_WIRE)
+    while walk.More() and borders <= MOST_BORDERS:
+        borders += 1
+        walk.Next()
+    return borders > MOST_BORDERS and BRepAdaptor_Surface(face).GetType() == GeomAbs_SurfaceType.GeomAbs_Plane
+
+
+def _plane_of(face: Any) -> tuple[Carrier, np.ndarray]:
+    """Carrier of a plane face and its outward normal (3,)."""
+    from OCP.BRepAdaptor import BRepAdaptor_Surface
+    from OCP.gp import gp_Pnt, gp_Vec
+    from OCP.TopAbs import TopAbs_REVERSED
+
+    surface = BRepAdaptor_Surface(face)
+    at, du, dv = gp_Pnt(), gp_Vec(), gp_Vec()
+    surface.D1(0.0, 0.0, at, du, dv)
+    outward = unit(np.array(_xyz(du.Crossed(dv))))
+    return _analytic(surface, np.array([_xyz(at)])), -outward if face.Orientation() == TopAbs_REVERSED else outward
 
 
 def _without_unused(shape: Shape) -> Shape:
