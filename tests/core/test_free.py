@@ -153,3 +153,9 @@ def test_mapped_keeps_graded_borders() -> None:
     inner = mesh.points[len(loop) :]
     assert {round(float(v), 6) for v in inner[:, 0]} == set(x[1:-1].tolist())
     assert mesh.worst == pytest.approx(1.0)
+
+
+def test_a_border_that_encloses_nothing_is_told() -> None:
+    line = np.array([(0, 0), (1, 0), (2, 0), (3, 0)], float)
+    with pytest.raises(CannotFill):
+        fill([line], 1.0)

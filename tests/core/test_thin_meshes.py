@@ -141,3 +141,13 @@ def test_seeded_parts_mesh_without_inverted_elements() -> None:
         clean += len(mesh.quality.failing) <= 0.002 * mesh.mesh.elements
     assert failing <= 0.002 * elements
     assert clean >= 0.85 * len(seeds)
+
+
+@pytest.mark.parametrize("name", ["drawn_pan", "fork_bracket", "rimmed_wheel"])
+@pytest.mark.parametrize("times", [8.0, 20.0])
+def test_far_too_coarse_sizes_give_a_mesh_or_a_reason(name: str, times: float) -> None:
+    mesh = made(name, times)
+    assert mesh.mesh.elements > 0
+    assert mesh.least_jacobian > 0
+    lost = set(range(len(mesh.sheet.faces))) - set(mesh.shells.face.tolist())
+    assert not lost or mesh.shells.notes

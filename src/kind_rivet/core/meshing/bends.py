@@ -53,6 +53,8 @@ def balance_bends(shape: Shape, mesh: SheetMesh, size: float) -> tuple[Floats, F
         trial = points.copy()
         trial[nodes] += place - mesh.points[nodes]
         touched = np.isin(mesh.elements, nodes).any(axis=1)
+        if not touched.any():  # looked past at this size
+            continue
         before = shell_metrics(points, mesh.elements[touched])[:, SCALED_JACOBIAN].min()
         after = shell_metrics(trial, mesh.elements[touched])[:, SCALED_JACOBIAN].min()
         if after >= min(0.6, 0.95 * before):

@@ -69,11 +69,12 @@ def fill(loops: list[Floats], size: float, growth: float = 0.25, hard: Floats | 
     at_once = 2 if elements > WORTH_THREADS else 1  # fixed, so that results do not depend on the machine
     for k in range(0, len(tries), at_once):
         for mesh in side_by_side(lambda t: _fill_once(loops, size * t[1], growth, hard, spots, t[0]), tries[k : k + at_once]):
-            if (now := _cost(mesh, size, sharp)) < least:
+            if len(mesh.elements) and (now := _cost(mesh, size, sharp)) < least:
                 best, least = mesh, now
         if least <= GOOD_ENOUGH:
             break
-    assert best is not None
+    if best is None:
+        raise CannotFill("nothing is left between the borders of the region at this size", loops[0].mean(axis=0))
     return _mended(best, loops, size, growth, hard, spots, sharp)
 
 
