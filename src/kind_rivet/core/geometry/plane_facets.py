@@ -15,7 +15,7 @@ def plane_facets(points: Floats, chains: list[NDArray[np.int32]], normal: Floats
 
     A place is inside when an odd number of borders lies between it and far away.
     """
-    from kind_rivet.core.meshing.free import triangulation
+    from kind_rivet.core.meshing.free.constrained import constrained_triangles
 
     nodes, local = np.unique(np.concatenate(chains), return_inverse=True)
     sides = []
@@ -26,18 +26,11 @@ def plane_facets(points: Floats, chains: list[NDArray[np.int32]], normal: Floats
         sides += [(a, b) for a, b in itertools.pairwise(own) if a != b]
     u, v = frame(normal)
     flat = np.column_stack((points[nodes] @ u, points[nodes] @ v))
-    n = len(nodes)
-    shift, scale = flat.min(axis=0), float(np.ptp(flat, axis=0).max()) or 1.0
-    pts = np.empty((n + 8, 2))
-    pts[:n] = (flat - shift) / scale
-    top = 2 * n + 64
-    tri, nbr = np.empty((top, 3), np.int32), np.empty((top, 3), np.int32)
-    con, last, inside = np.zeros((top, 3), np.bool_), np.zeros(n + 8, np.int32), np.zeros(top, np.bool_)
-    _, used = triangulation.triangulate(pts, n, np.array(sides, np.int32), tri, nbr, con, last, inside)
-    if used < 0:
+    made = constrained_triangles(flat, np.array(sides, np.int32))
+    if made is None:
         return None
-    tri, nbr, con = tri[:used], nbr[:used], con[:used]
-    return np.asarray(nodes[tri[_inside(tri, nbr, con, n)]], np.int32)
+    tri, nbr, con = made
+    return np.asarray(nodes[tri[_inside(tri, nbr, con, len(nodes))]], np.int32)
 
 
 def _inside(tri: NDArray[np.int32], nbr: NDArray[np.int32], con: NDArray[np.bool_], n: int) -> NDArray[np.bool_]:

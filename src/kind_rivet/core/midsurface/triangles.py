@@ -7,7 +7,7 @@ import shapely
 from numpy.typing import NDArray
 
 from kind_rivet.core.geometry.carriers import Floats
-from kind_rivet.core.meshing.free import triangulation
+from kind_rivet.core.meshing.free.constrained import constrained_triangles
 
 
 def fill_facets(place: Floats, segments: NDArray[np.int64], inner: Floats, region: shapely.Geometry) -> NDArray[np.int64] | None:
@@ -18,16 +18,10 @@ def fill_facets(place: Floats, segments: NDArray[np.int64], inner: Floats, regio
     """
     given = np.concatenate((place, inner))
     n = len(given)
-    shift, scale = given.min(axis=0), float(np.ptp(given, axis=0).max()) or 1.0
-    pts = np.empty((n + 8, 2))
-    pts[:n] = (given - shift) / scale
-    top = 2 * n + 64
-    tri, nbr = np.empty((top, 3), np.int32), np.empty((top, 3), np.int32)
-    con, last, inside = np.zeros((top, 3), np.bool_), np.zeros(n + 8, np.int32), np.zeros(top, np.bool_)
-    _, used = triangulation.triangulate(pts, n, np.ascontiguousarray(segments, np.int32), tri, nbr, con, last, inside)
-    if used < 0:
+    made = constrained_triangles(given, segments)
+    if made is None:
         return None
-    tri, nbr, con = tri[:used], nbr[:used], con[:used]
+    tri, nbr, con = made
     label = _patches(nbr, con)
     real = (tri < n).all(axis=1)
     centre = given[np.minimum(tri, n - 1)].mean(axis=1)
