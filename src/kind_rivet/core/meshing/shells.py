@@ -17,6 +17,8 @@ from kind_rivet.core.meshing.detail import FIRST, TINY, Strip, narrow_strips, sm
 from kind_rivet.core.meshing.divisions import fits, odd_regions, plan_divisions
 from kind_rivet.core.meshing.facing import facing_shares
 from kind_rivet.core.meshing.free.fill import CannotFill, FlatMesh, fill
+from kind_rivet.core.meshing.free.flow import Flow, field_of
+from kind_rivet.core.meshing.free.regular import IRREGULAR, TRIA
 from kind_rivet.core.meshing.lattice import fill_lattice, node_turns
 from kind_rivet.core.meshing.mapped import fill_blocks, fill_disc, fill_mapped, fill_rings, ring_quads
 from kind_rivet.core.meshing.near_edges import facing_rings
@@ -34,6 +36,7 @@ HARD_POINT = -1  # in place of the number of a vertex
 LITTLE = 0.25  # share of the size that is looked past where more would spoil a border
 FINER = 1  # how often the divisions near a border that crosses itself are doubled
 SLIT = 0.01  # how far, in sizes, both sides of a line inside a region are held apart while it is filled
+CALM_ROWS = 0.25  # unease on average up to which a regular mesh is taken without trying the free one
 
 
 @dataclass(frozen=True)
@@ -581,7 +584,10 @@ def _fill(patch: Patch, loops: list[Floats], hard: Floats, rules: ShellRules, tu
             if len(loops) == 2
             else None
         )
-    if regular is not None and regular.worst > (0.0 if way == "regular" else 0.6):
+    flow = Flow(field_of(loops), size, rules.growth, spots)
+    if regular is not None and (
+        regular.worst > 0.0 if way == "regular" else regular.worst > 0.6 and _unrest(regular, loops, flow) < CALM_ROWS
+    ):
         return regular
     try:
         free = fill(loops, size, rules.growth, hard, spots)
@@ -589,9 +595,19 @@ def _fill(patch: Patch, loops: list[Floats], hard: Floats, rules: ShellRules, tu
         if regular is not None and regular.worst > 0:
             return regular
         raise
-    if regular is not None and regular.worst >= free.worst and regular.worst > 0:
-        return regular
-    return free
+    if regular is None or regular.worst <= 0:
+        return free
+    if min(regular.worst, free.worst) > 0.6:
+        return regular if _unrest(regular, loops, flow) <= _unrest(free, loops, flow) else free
+    return regular if regular.worst >= free.worst else free
+
+
+def _unrest(mesh: FlatMesh, loops: list[Floats], flow: Flow) -> float:
+    """What an element of a flat mesh lacks on average, irregular nodes and trias counted in."""
+    border = sum(len(loop) for loop in loops)
+    used = np.bincount(mesh.elements[mesh.elements >= 0], minlength=len(mesh.points))
+    odd = IRREGULAR * int((used[border:] != 4).sum()) + TRIA * mesh.trias
+    return (float(flow.unease(mesh.points, mesh.elements).sum()) + odd) / len(mesh.elements)
 
 
 def _along_lattice(loop: Floats, turn: NDArray[np.int64] | None) -> FlatMesh | None:

@@ -9,7 +9,8 @@ from numpy.typing import NDArray
 
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.kernels import kernel, side_by_side
-from kind_rivet.core.meshing.free import cleanup, front, mend, recombine, smooth, triangulation
+from kind_rivet.core.meshing.free import cleanup, front, mend, recombine, regular, smooth, triangulation
+from kind_rivet.core.meshing.free.flow import Field, Flow, field_of
 from kind_rivet.core.meshing.free.shapes2d import least_scaled_jacobian
 
 Ints = NDArray[np.int32]
@@ -24,11 +25,11 @@ TRIES = (
     (0.74, 0.93),
 )  # how near points may come, size factor
 MOST_MENDING = 300  # tries to fill poor places of one region again
+MOST_REGULAR = 300  # patches of one region that are filled anew to have fewer irregular nodes
 WORTH_THREADS = 500  # elements from which two fronts advance side by side
 GOOD_ENOUGH = 0.06  # of `_cost`: nothing poor and no tria
 SHARP = 45.0  # degrees
 CAREFUL = 4e6  # border sides × points up to which the front looks at the field for every candidate
-CALM = 2.0  # how far, in its own side lengths, a hole's border turns the cross field
 
 
 class CannotFill(Exception):
@@ -75,25 +76,11 @@ def fill(loops: list[Floats], size: float, growth: float = 0.25, hard: Floats | 
             break
     if best is None:
         raise CannotFill("nothing is left between the borders of the region at this size", loops[0].mean(axis=0))
-    return _mended(best, loops, size, growth, hard, spots, sharp)
-
-
-@dataclass(frozen=True)
-class _Field:
-    """Border sides that steer the cross field and the size: middles (b, 2), lengths, angles and how soon each fades (0: never)."""
-
-    mid: Floats
-    length: Floats
-    angle: Floats
-    calm: Floats
-
-
-def _field_of(loops: list[Floats]) -> _Field:
-    mid = np.concatenate([(loop + np.roll(loop, -1, axis=0)) / 2 for loop in loops])
-    side = np.concatenate([np.roll(loop, -1, axis=0) - loop for loop in loops])
-    length = np.linalg.norm(side, axis=1)
-    calm = np.concatenate([np.full(len(loop), 0.0 if k == 0 else CALM) for k, loop in enumerate(loops)]) * length
-    return _Field(mid, length, np.arctan2(side[:, 1], side[:, 0]), calm)
+    best = _mended(best, loops, size, growth, hard, spots, sharp)
+    held = sum(len(loop) for loop in loops) + len(hard)
+    flow = Flow(field_of(loops), size, growth, spots)
+    points, rows = regular.made_regular(best.points, best.elements, held, flow, min(40 + len(best.elements) // 8, MOST_REGULAR))
+    return FlatMesh(points, rows, flat_worst(points, rows))
 
 
 def _mended(
@@ -102,13 +89,13 @@ def _mended(
     """The mesh with its poor places filled again."""
     if mesh.trias == 0 and _cost(mesh, size, sharp) <= GOOD_ENOUGH:
         return mesh
-    whole = _field_of(loops)
+    whole = field_of(loops)
     border = sum(len(loop) for loop in loops)
 
     def again(outline: list[Floats], held: Floats, keep_off: float, factor: float) -> tuple[Floats, Ints]:
         sides = np.concatenate(outline)
         near = np.linalg.norm(whole.mid[None] - sides.mean(axis=0), axis=2)[0] < 3 * np.ptp(sides, axis=0).max() + 6 * size
-        field = _Field(whole.mid[near], whole.length[near], whole.angle[near], whole.calm[near]) if near.any() else whole
+        field = Field(whole.mid[near], whole.length[near], whole.angle[near], whole.calm[near]) if near.any() else whole
         try:
             made = _fill_once(outline, size * factor, growth, held, spots, keep_off, field)
         except CannotFill as problem:
@@ -146,7 +133,7 @@ def _cost(mesh: FlatMesh, size: float, sharp: NDArray[np.int64]) -> float:
 
 
 def _fill_once(
-    loops: list[Floats], size: float, growth: float, hard: Floats, spots: Floats, keep_off: float, field: _Field | None = None
+    loops: list[Floats], size: float, growth: float, hard: Floats, spots: Floats, keep_off: float, field: Field | None = None
 ) -> FlatMesh:
     """One front. `field`: border sides that steer it, where they are not those of `loops`."""
     border_xy = np.concatenate(loops)
@@ -180,7 +167,7 @@ def _fill_once(
     seed_angle = np.arctan2(np.sin(4 * angle) + np.sin(4 * before), np.cos(4 * angle) + np.cos(4 * before)) / 4
     # At a sharp corner the two sides disagree: take the bisecting frame only where both sides vote alike.
     seed_size = np.minimum((length + length[prev]) / 2, 1.3 * h)
-    steer = _field_of(loops) if field is None else field
+    steer = field_of(loops) if field is None else field
     mid, reach, calm = (steer.mid - shift) / scale, steer.length / scale, steer.calm / scale
     cos4, sin4 = np.cos(4 * steer.angle), np.sin(4 * steer.angle)
     seeds = np.arange(n, dtype=np.int64)
