@@ -28,6 +28,7 @@ class Strip:
     first: tuple[BorderEdge, ...]  # one long side in loop order
     second: tuple[BorderEdge, ...]  # the opposite one, in loop order too (so it runs the other way)
     across: tuple[int, ...]  # the short edges between them, shrunk to nothing
+    width: float  # how far the long sides are apart
     holds: int = 0  # the side that keeps its place (FIRST, SECOND); 0: the row lies in the middle
 
 
@@ -107,17 +108,29 @@ def narrow_strips(
     rules: ShellRules,
     spared: Collection[int] = (),
 ) -> list[Strip]:
-    """Regions (small bends, split lines, slivers) that are narrower than the shortest side allowed."""
+    """Regions (small bends, split lines, slivers) that are narrower than the shortest side allowed.
+
+    Several side by side become one row of nodes together where even all of them are no wider.
+    """
     out: list[Strip] = []
-    taken: set[int] = set()
+    along: dict[int, int] = {}  # long side → its row
+    across: set[int] = set()
+    width: list[float] = []  # of all strips of a row
     for r, patch in enumerate(patches):
         strip = _narrow(shape, curves, patch, r, short, rules) if patch is not None else None
         if strip is None:
             continue
-        edges = {p.edge for p in (*strip.first, *strip.second)} | set(strip.across)
-        if not edges & taken and not edges & {*rules.divisions, *spared}:
-            out.append(strip)
-            taken |= edges
+        long_sides, ends = {p.edge for p in (*strip.first, *strip.second)}, set(strip.across)
+        if (long_sides | ends) & {*rules.divisions, *spared} or long_sides & across or ends & along.keys():
+            continue
+        rows = {along[e] for e in long_sides if e in along}
+        total = strip.width + sum(width[row] for row in rows)
+        if rows and total > LEAST_SIDE * rules.size:
+            continue
+        along |= dict.fromkeys([*long_sides, *(e for e, row in along.items() if row in rows)], len(width))
+        width.append(total)
+        across |= ends
+        out.append(strip)
     return out
 
 
@@ -125,12 +138,16 @@ def _narrow(shape: Shape, curves: list[Curve], patch: Patch, region: int, short:
     """The two long sides of a region between which nothing fits; None where it is wide enough or has no such sides."""
     width = LEAST_SIDE * rules.size
     loop = patch.loops[0]
-    if len(patch.loops) != 1 or not 2 <= len(loop) <= MOST_PASSAGES or len({p.edge for p in loop}) != len(loop):
+    if len(patch.loops) != 1 or not 2 <= len(loop) <= MOST_PASSAGES:
         return None
+    edges = [p.edge for p in loop]
+    seams = {e for e in edges if edges.count(e) > 1}  # of strips that close on themselves
     if 2 * _flat_area(patch) > width * sum(curves[p.edge].length for p in loop):
         return None
     best: tuple[float, Strip] | None = None
     for first, second, across in _two_sides(loop, curves, width):
+        if any(p.edge in seams for p in (*first, *second)):
+            continue
         long_ones = [p for p in (*first, *second) if not short[p.edge]]
         length = sum(curves[p.edge].length for p in long_ones) / 2
         gap = _apart(patch, first, second)
@@ -139,7 +156,7 @@ def _narrow(shape: Shape, curves: list[Curve], patch: Patch, region: int, short:
         bound = [any(len(set(shape.edge_faces[p.edge])) != 2 for p in side) for side in (first, second)]
         holds = 0 if bound[0] == bound[1] else FIRST if bound[0] else SECOND
         if best is None or gap < best[0]:
-            best = (gap, Strip(region, first, second, tuple(p.edge for p in across), holds))
+            best = (gap, Strip(region, first, second, tuple(p.edge for p in across), gap, holds))
     return best[1] if best else None
 
 

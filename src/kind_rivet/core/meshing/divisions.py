@@ -32,8 +32,11 @@ def plan_divisions(
     short: NDArray[np.bool_],
     strips: list[Strip],
     rules: ShellRules,
+    circles: dict[int, int] | None = None,
 ) -> NDArray[np.int64]:
     """Divisions (e,) of every edge; counts set by hand stay; `short` edges get none, nor do the ends of `strips`.
+
+    `circles`: counts of closed edges that follow a bolt circle.
 
     Every region gets an even number of border sides where the free edges allow it.
     """
@@ -50,6 +53,9 @@ def plan_divisions(
     for hole in holes:
         total = sum(curves[e].length for e in hole.rim)
         for e, n in zip(hole.rim, _shared(hole.divisions, [curves[e].length / total for e in hole.rim]), strict=True):
+            count[e], held[e] = n, True
+    for e, n in (circles or {}).items():
+        if not held[e]:
             count[e], held[e] = n, True
     for e, n in rules.divisions.items():
         if 0 <= e < len(count):
@@ -143,11 +149,22 @@ def side_passages(patch: Patch) -> list[list[BorderEdge]] | None:
 
 
 def _discs_in_fours(patches: list[Patch | None], count: NDArray[np.int64], held: NDArray[np.bool_]) -> None:
-    """Discs bounded by one closed edge get a multiple of four divisions, so that a square with a ring round it fits."""
+    """Discs bounded by one closed edge get a multiple of four divisions, so that a square with a ring round it fits.
+
+    The disc at the end of a tube takes the count of its other end, where that is held.
+    """
+    other_end: dict[int, int] = {}
+    for patch in patches:
+        sides = four_sides(patch) if patch is not None else None
+        for a, c in ((sides[0], sides[2]), (sides[1], sides[3])) if sides is not None else ():
+            if len(a) == len(c) == 1:
+                other_end |= {a[0]: c[0], c[0]: a[0]}
     for patch in patches:
         if patch is None or len(patch.loops) != 1 or len(patch.loops[0]) != 1:
             continue
         e = patch.loops[0][0].edge
+        if e in other_end and held[other_end[e]]:
+            continue
         if e >= 0 and not held[e] and count[e] < MOST_DISC:
             count[e], held[e] = max(8, 4 * round(int(count[e]) / 4)), True
 

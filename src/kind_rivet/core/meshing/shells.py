@@ -12,6 +12,7 @@ from kind_rivet.core.geometry.carriers import Floats, project, same
 from kind_rivet.core.geometry.loops import free_loops
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.kernels import side_by_side
+from kind_rivet.core.meshing.bolt_circles import follow_bolts
 from kind_rivet.core.meshing.curves import Curve
 from kind_rivet.core.meshing.detail import FIRST, TINY, Strip, narrow_strips, small_detail
 from kind_rivet.core.meshing.divisions import fits, odd_regions, plan_divisions
@@ -193,19 +194,19 @@ def _mesh_once(
     shape: Shape, curves: list[Curve], patches: list[Patch | None], rules: ShellRules, hard: Floats, kept: Kept | None, spared: set[int], notes: list[str]
 ) -> tuple[SheetMesh, list[tuple[int, Floats]], set[int]]:  # fmt: skip
     """One try: the mesh, regions that could not be filled and where, and the edges that were looked past (those `spared` are not)."""
-    holes = find_round_holes(shape, patches, rules)
+    holes, circles = follow_bolts(shape, patches, find_round_holes(shape, patches, rules), rules)
     short = small_detail(shape, curves, patches, rules, spared)
     tiny = sum(all(short[e] for e in h.edges) for h in holes)
     holes = [h for h in holes if not all(short[e] for e in h.edges)]
     strips = narrow_strips(shape, curves, patches, short, rules, spared)
-    count = plan_divisions(shape, curves, patches, holes, short, strips, rules)
+    count = plan_divisions(shape, curves, patches, holes, short, strips, rules, circles.counts)
     strips = [strip for strip in strips if fits(strip, count)]
     for r in odd_regions(patches, count):
         patch = patches[r]
         assert patch is not None
         notes.append(f"Face {patch.faces[0] + 1} has an odd number of border sides, all held by hand, so one tria stays.")
     build = _Builder()
-    shift = {hole.edges[0]: hole.shift for hole in holes if hole.shift > 0}
+    shift = {hole.edges[0]: hole.shift for hole in holes if hole.shift > 0} | circles.shifts
     staying, lines = _staying(shape, patches, strips, count, kept)
     facing = facing_rings(shape, patches, holes, count, curves, rules) | facing_shares(patches, count, curves, rules)
     edge_nodes, stations = _edge_nodes(shape, curves, count, shift, build, lines, rules, facing)

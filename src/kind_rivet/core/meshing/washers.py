@@ -16,8 +16,8 @@ from kind_rivet.core.meshing.sizes import along
 
 LEAST_SIDE = 0.352  # of the size: a little above where the default limit sheet fails a side
 
-
 MOST_LENGTH = 12.0  # sizes; longer cut-outs carry no fastener and get no ring
+BOSS = 3.0  # sizes of radius up to which a round wall that stands on another gets a ring
 OUTWARD = 0.7  # of the ring's width from the hole: where its sides are as long as the size
 FAR_RIM = 6.0  # sizes between a hole and a concentric border up to which rows may run all the way
 FACING = 1.6  # sizes between a ring and the border up to which they face each other
@@ -76,6 +76,8 @@ def _round(shape: Shape, region: int, number: int, loop: tuple[BorderEdge, ...],
     if any(np.linalg.norm(c.array[:3] - d[:3]) > 1e-3 * d[6] or abs(c.data[6] - d[6]) > 1e-3 * d[6] for c in circles):
         return None
     widths, width, count = _ring_for(float(d[6]), tuple(d[:3].tolist()), rules, _size_along(shape, edges, rules))
+    if d[6] > BOSS * rules.size and all(len(shape.edge_faces[e]) > 1 for e in edges):  # a wall goes on there: nothing is fastened
+        widths, width, count = (), 0.0, ring_divisions(float(d[6]), 0.0, rules.size)
     by_hand = [rules.divisions[e] for e in edges if e in rules.divisions]
     if by_hand and len(edges) == 1:
         count = by_hand[0]

@@ -32,9 +32,11 @@ from kind_rivet.core.midsurface.middles import Middle
 from kind_rivet.core.midsurface.network import connect
 from kind_rivet.core.midsurface.pairs import find_opposed, find_pairs
 from kind_rivet.core.midsurface.seams import move_cuts
-from kind_rivet.core.midsurface.sew import sew
+from kind_rivet.core.midsurface.sew import Sewn, sew
 from kind_rivet.core.midsurface.sheet import Taper
 from kind_rivet.core.midsurface.tunnels import without_tunnels
+
+SLIVER = 0.3  # walls: a sheet narrower than this stands for a corner whose inner and outer edges do not face each other
 
 
 @dataclass(frozen=True)
@@ -42,6 +44,7 @@ class Crossed:
     """A sheet sewn from crossing middles: thickness and taper of each face, the solid's faces that are sides, and holes filled.
 
     lost : places of faces of the sheet that could not be made
+    slivers : the solid's faces beside walls that are far narrower than thick, between others: their sheets could meet without them
     """
 
     shape: Shape
@@ -50,10 +53,16 @@ class Crossed:
     sides: tuple[int, ...]
     tunnels: tuple[int, ...]
     lost: tuple[Triple, ...]
+    slivers: frozenset[frozenset[int]]
 
 
-def make_by_crossing(solid: Shape, tree: FacetTree, hands: tuple[Hand, ...] = ()) -> Crossed:
-    """The sheet of a body whose walls meet, as decided by hand where it was. Raises `Refused` when no walls are found."""
+def make_by_crossing(
+    solid: Shape, tree: FacetTree, hands: tuple[Hand, ...] = (), left_out: frozenset[frozenset[int]] = frozenset()
+) -> Crossed:
+    """The sheet of a body whose walls meet, as decided by hand where it was. Raises `Refused` when no walls are found.
+
+    `left_out`: walls, by the faces beside them, that are not made (`Crossed.slivers` of an earlier sheet).
+    """
     joined, _ = simplify(solid)
     whole = joined
     tolerance = 1e-6 * whole.diagonal
@@ -69,6 +78,7 @@ def make_by_crossing(solid: Shape, tree: FacetTree, hands: tuple[Hand, ...] = ()
     if not pairs:
         raise Refused("No wall was found: nothing thin lies opposite anything.", "Mesh this body with solids.")
     middles = without_dropped(whole, tree, find_middles(whole, pairs, fields, tolerance), hands)
+    middles = [m for m in middles if _beside(m) not in left_out]
     lines = draw_lines(whole, tree, middles, fields, tolerance, led_on(whole, tree, middles, hands))
     move_cuts(middles, lines, tree, whole)
     cuts = [cut_up(middle, k, lines, tree, whole) for k, middle in enumerate(middles)]
@@ -87,8 +97,36 @@ def make_by_crossing(solid: Shape, tree: FacetTree, hands: tuple[Hand, ...] = ()
     thickness = np.array([float(f"{t:.9g}") for t in thickness])
     used = {f for m in own for f in m.sides[0] | m.sides[1]}
     return Crossed(
-        turned_alike(sewn.shape), thickness, tapers, _before(solid, joined, used), _before(solid, joined, set(tunnels)), sewn.lost
+        turned_alike(sewn.shape),
+        thickness,
+        tapers,
+        _before(solid, joined, used),
+        _before(solid, joined, set(tunnels)),
+        sewn.lost,
+        _slivers(sewn, middles),
     )
+
+
+def _beside(middle: Middle) -> frozenset[int]:
+    return frozenset(middle.sides[0] | middle.sides[1])
+
+
+def _slivers(sewn: Sewn, middles: list[Middle]) -> frozenset[frozenset[int]]:
+    """Faces beside middles of which only strips far narrower than the wall were kept, with others along both long sides."""
+    shape = sewn.shape
+    out = set()
+    for m in set(sewn.face_middle):
+        faces = {f for f, owner in enumerate(sewn.face_middle) if owner == m}
+        length, open_length = 0.0, 0.0
+        for e, beside in enumerate(shape.edge_faces):
+            if faces & set(beside) and not set(beside) <= faces:
+                length += float(shape.edge_length[e])
+            if len(set(beside)) == 1 and beside[0] in faces and len(beside) == 1:
+                length, open_length = length + float(shape.edge_length[e]), open_length + float(shape.edge_length[e])
+        area = float(shape.face_area[list(faces)].sum())
+        if length > 0 and 2 * area < SLIVER * middles[m].wall * length and open_length < 0.3 * length:
+            out.add(_beside(middles[m]))
+    return frozenset(out)
 
 
 def _before(solid: Shape, joined: Shape, faces: set[int]) -> tuple[int, ...]:

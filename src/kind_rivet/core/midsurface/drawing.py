@@ -25,7 +25,7 @@ def find_middles(shape: Shape, pairs: list[Pair], fields: list[Field], tolerance
     for pair in pairs:
         made = middle_of(shape, pair.a, pair.b, fields[pair.a], fields[pair.b], pair.wall, pair.middle, tolerance, pair.share)
         blend = any(_rounding(shape, f, pair.wall) for f in (pair.a, pair.b))
-        if made.carrier.kind == "free" and blend and not _bent_wall(shape, pair):
+        if made.carrier.kind == "free" and blend and not _bent_wall(shape, pair, made):
             continue
         for other in out:
             if _alike(other, made, tolerance):
@@ -48,9 +48,14 @@ def _rounding(shape: Shape, face: int, wall: float) -> bool:
     return carrier.data[-1] < 4 * wall
 
 
-def _bent_wall(shape: Shape, pair: Pair) -> bool:
-    """Are two round sides nearly concentric, so that a wall bends between them (and is no blend at a corner)?"""
+def _bent_wall(shape: Shape, pair: Pair, made: Middle) -> bool:
+    """Are two round sides nearly concentric, so that a wall bends between them (and is no blend at a corner)?
+
+    Of a free-form side only the wall tells: it is equally thick all over.
+    """
     a, b = (shape.faces[f].carrier for f in (pair.a, pair.b))
+    if "free" in (a.kind, b.kind):
+        return bool(np.ptp(made.thickness(made.samples)) < 0.1 * pair.wall)
     if a.kind != b.kind or a.kind not in ("cylinder", "torus"):
         return False
     return abs(abs(a.data[-1] - b.data[-1]) - pair.wall) < 0.35 * pair.wall

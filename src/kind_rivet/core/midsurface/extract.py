@@ -11,7 +11,7 @@ from kind_rivet.core.errors import Refused
 from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.geometry.simplify import simplify
-from kind_rivet.core.midsurface.crossing import make_by_crossing
+from kind_rivet.core.midsurface.crossing import Crossed, make_by_crossing
 from kind_rivet.core.midsurface.hand import Hand
 from kind_rivet.core.midsurface.offset_side import make_by_offset, make_half_way
 from kind_rivet.core.midsurface.remarks import Remark
@@ -90,6 +90,30 @@ def _half_way(solid: Shape, tree: FacetTree) -> Sheet:
 
 def _by_crossing(solid: Shape, tree: FacetTree, hands: tuple[Hand, ...] = ()) -> Sheet:
     made = make_by_crossing(solid, tree, hands)
+    sheet = _crossed(solid, tree, made)
+    if made.slivers and not hands:
+        with contextlib.suppress(Refused):
+            other = _crossed(solid, tree, make_by_crossing(solid, tree, (), made.slivers))
+            if _as_good(other, sheet):
+                return other
+    return sheet
+
+
+def _as_good(other: Sheet, sheet: Sheet) -> bool:
+    """Does a sheet with fewer walls still stand for its solid?"""
+    a, b = other.proof, sheet.proof
+    assert a is not None and b is not None
+    slack = 0.1 * float(sheet.thickness.min())
+    return (
+        a.pieces <= b.pieces
+        and a.cover >= b.cover - 0.002
+        and abs(a.mass_ratio - 1) <= max(abs(b.mass_ratio - 1), 0.005) + 0.001
+        and a.inner_free_length <= b.inner_free_length + slack
+        and len(other.remarks) <= len(sheet.remarks)
+    )
+
+
+def _crossed(solid: Shape, tree: FacetTree, made: Crossed) -> Sheet:
     sheet = Sheet(made.shape, made.thickness, CROSSING, None, made.tapers if any(made.tapers) else ())
     sheet = proved(solid, tree, sheet, list(made.sides), made.tunnels)
     return replace(sheet, remarks=(*(Remark("lost", place) for place in made.lost), *sheet.remarks))
