@@ -147,7 +147,8 @@ def _problems(solid: Shape, sheet: Shape, t: float, sides: list[list[int]], proo
     out = []
     areas = sorted(float(solid.face_area[g].sum()) for g in sides)
     area = float(sheet.face_area.sum())
-    if abs(proof.mass_ratio - 1) > 0.005:
+    # Sharp corners weigh a little more or less than the solid there; how well the sheet covers it then counts.
+    if abs(proof.mass_ratio - 1) > (0.01 if proof.cover > 0.999 else 0.005):
         out.append(f"its mass is {100 * proof.mass_ratio:.1f} % of the solid's")
     if not 0.999 * areas[0] - 1e-9 <= area <= 1.001 * areas[1]:
         out.append("its area does not lie between the areas of the two sides")
