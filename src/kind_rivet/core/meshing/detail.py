@@ -144,7 +144,7 @@ def _narrow(shape: Shape, curves: list[Curve], patch: Patch, region: int, short:
     seams = {e for e in edges if edges.count(e) > 1}  # of strips that close on themselves
     if 2 * _flat_area(patch) > width * sum(curves[p.edge].length for p in loop):
         return None
-    best: tuple[float, Strip] | None = None
+    best: tuple[tuple[float, int], Strip] | None = None
     for first, second, across in _two_sides(loop, curves, width):
         if any(p.edge in seams for p in (*first, *second)):
             continue
@@ -155,8 +155,9 @@ def _narrow(shape: Shape, curves: list[Curve], patch: Patch, region: int, short:
             continue
         bound = [any(len(set(shape.edge_faces[p.edge])) != 2 for p in side) for side in (first, second)]
         holds = 0 if bound[0] == bound[1] else FIRST if bound[0] else SECOND
-        if best is None or gap < best[0]:
-            best = (gap, Strip(region, first, second, tuple(p.edge for p in across), gap, holds))
+        rank = (round(gap / width, 6), sum(bool(short[p.edge]) for p in (*first, *second)))  # short edges rather lie across
+        if best is None or rank < best[0]:
+            best = (rank, Strip(region, first, second, tuple(p.edge for p in across), gap, holds))
     return best[1] if best else None
 
 

@@ -388,6 +388,15 @@ def _join_strips(shape: Shape, patches: list[Patch | None], strips: list[Strip],
     for strip in strips:
         if strip.holds:
             held[_side_nodes(strip.first if strip.holds == FIRST else strip.second, edge_nodes)] = True
+    # Where the ends of a strip have shrunk to a node, it belongs on the row, not where one of the ends was.
+    ends: dict[int, list[Floats]] = {}
+    for strip in strips:
+        sides = (strip.first, strip.second) if not strip.holds else (strip.first,) if strip.holds == FIRST else (strip.second,)
+        for part in (p for side in sides for p in side):
+            for k in (0, -1):
+                ends.setdefault(int(edge_nodes[part.edge][k]), []).append(shape.points[shape.edges[part.edge].nodes[k]])
+    for node, places in ends.items():
+        points[node] = np.mean(places, axis=0)
 
     def root(v: int) -> int:
         while parent[v] != v:

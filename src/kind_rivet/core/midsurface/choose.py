@@ -20,6 +20,7 @@ BESIDE = 0.25  # price of area beside the wall, against core area
 FREE = 1.5  # price of a free edge inside the solid, per length and wall
 ACROSS = 0.5  # cosine between a side and a wall's normal from which it runs across the wall
 ENCLOSED = 4.0  # squared walls: what is left out of a wall between risers is filled up to this area
+BESIDES = 0.6  # walls within which another middle stands for the same wall
 SECONDS = 20.0
 
 
@@ -54,7 +55,8 @@ def choose(middles: list[Middle], cuts: list[CutMiddle | None], network: Network
 def _enclosed(kept: set[Cell], middles: list[Middle], cuts: list[CutMiddle | None], network: Network, lines: list[Line]) -> set[Cell]:
     """Dropped cells with kept wall of their own middle all round and only joints between: a wall runs on under walls that meet on it.
 
-    Small ones may also have risers round them (the sides of those walls); large ones may be steps.
+    Small ones may also have risers round them (the sides of those walls); large ones may be steps. Where another
+    middle runs alongside within the same wall (a floor that is thicker within a boss) it stands for it.
     """
     parent: dict[Cell, Cell] = {}
 
@@ -78,11 +80,38 @@ def _enclosed(kept: set[Cell], middles: list[Middle], cuts: list[CutMiddle | Non
             else:
                 open_to_more |= set(lot)
     area: dict[Cell, float] = {}
-    for cell in bounded | set(parent):
+    candidates = bounded | set(parent)
+    for cell in candidates:
         area[root(cell)] = area.get(root(cell), 0.0) + float(cuts[cell[0]].cells[cell[1]].area)  # type: ignore[union-attr]
     held = {root(c) for c in open_to_more}
+    doubled: dict[Cell, float] = {}
+    for cell in sorted(candidates):
+        if root(cell) not in held and _doubled(cell, kept, middles, cuts):
+            doubled[root(cell)] = doubled.get(root(cell), 0.0) + float(cuts[cell[0]].cells[cell[1]].area)  # type: ignore[union-attr]
+    held |= {r for r, share in doubled.items() if share > 0.5 * area[r]}
     held |= {r for c in by_riser if area.get(r := root(c), 0.0) > ENCLOSED * middles[c[0]].around ** 2}
-    return {c for c in bounded | set(parent) if c not in kept and root(c) not in held}
+    return {c for c in candidates if c not in kept and root(c) not in held}
+
+
+def _doubled(cell: Cell, kept: set[Cell], middles: list[Middle], cuts: list[CutMiddle | None]) -> bool:
+    """Does a kept cell of another middle run alongside within the same wall?"""
+    import shapely
+
+    m, c = cell
+    middle = middles[m]
+    at = cuts[m].cells[c].polygon.representative_point()  # type: ignore[union-attr]
+    p = middle.place(np.array([[at.x, at.y]]))
+    n = middle.normal(p)[0]
+    for k in middle.near:
+        other, cut = middles[k], cuts[k]
+        if k == m or cut is None or abs(float(other.field(p)[0][0])) > BESIDES * max(other.wall, middle.wall):
+            continue
+        if abs(float(other.normal(p)[0] @ n)) < 0.9:
+            continue
+        spot = shapely.Point(other.chart.flat(p)[0])
+        if any(own == k and cut.cells[j].polygon.covers(spot) for own, j in kept):
+            return True
+    return False
 
 
 def _not_free(side: Side, lines: list[Line], number: dict[Cell, int]) -> tuple[int, ...]:
