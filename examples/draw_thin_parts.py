@@ -21,7 +21,7 @@ from OCP.BRepFilletAPI import BRepFilletAPI_MakeFillet
 from OCP.BRepGProp import BRepGProp
 from OCP.BRepOffset import BRepOffset_MakeSimpleOffset
 from OCP.BRepOffsetAPI import BRepOffsetAPI_MakeThickSolid, BRepOffsetAPI_ThruSections
-from OCP.BRepPrimAPI import BRepPrimAPI_MakeCylinder, BRepPrimAPI_MakeRevol
+from OCP.BRepPrimAPI import BRepPrimAPI_MakeCylinder, BRepPrimAPI_MakeRevol, BRepPrimAPI_MakeSphere
 from OCP.collections import Array2_gp_Pnt, List_TopoDS_Shape
 from OCP.GC import GC_MakeArcOfCircle
 from OCP.GeomAPI import GeomAPI_PointsToBSplineSurface
@@ -67,6 +67,19 @@ def turned(shape: TopoDS_Shape, at: tuple[float, float, float], axis: tuple[floa
     move = gp_Trsf()
     move.SetRotation(gp_Ax1(gp_Pnt(*at), gp_Dir(*axis)), math.radians(degrees))
     return BRepBuilderAPI_Transform(shape, move, True).Shape()
+
+
+def revolved(profile: list[tuple[float, float]]) -> TopoDS_Shape:
+    """A closed profile of (radius, height) corners turned round the z axis."""
+    wire = BRepBuilderAPI_MakeWire()
+    for k, (r, z) in enumerate(profile):
+        r2, z2 = profile[(k + 1) % len(profile)]
+        wire.Add(BRepBuilderAPI_MakeEdge(gp_Pnt(r, 0, z), gp_Pnt(r2, 0, z2)).Edge())
+    return BRepPrimAPI_MakeRevol(BRepBuilderAPI_MakeFace(wire.Wire()).Face(), gp_Ax1(gp_Pnt(0, 0, 0), gp_Dir(0, 0, 1))).Shape()
+
+
+def on_circle(count: int, radius: float, turn: float = 0.0) -> list[tuple[float, float]]:
+    return [(radius * math.cos(turn + 2 * math.pi * k / count), radius * math.sin(turn + 2 * math.pi * k / count)) for k in range(count)]
 
 
 def rounded(shape: TopoDS_Shape, radius: float, choose: Callable[[gp_Pnt, gp_Pnt], bool]) -> TopoDS_Shape:
@@ -176,13 +189,7 @@ def cone_flange(t: float = 2.0) -> TopoDS_Shape:
     top = profile[-1][1] + t
     inner_r = 12.0 + top * math.tan(math.radians(30.0))
     profile += [(48.0, top), (inner_r, top)]
-    wire = BRepBuilderAPI_MakeWire()
-    for i, (r, z) in enumerate(profile):
-        r2, z2 = profile[(i + 1) % len(profile)]
-        wire.Add(BRepBuilderAPI_MakeEdge(gp_Pnt(r, 0, z), gp_Pnt(r2, 0, z2)).Edge())
-    solid = BRepPrimAPI_MakeRevol(BRepBuilderAPI_MakeFace(wire.Wire()).Face(), gp_Ax1(gp_Pnt(0, 0, 0), gp_Dir(0, 0, 1))).Shape()
-    holes = [cylinder((41 * math.cos(a), 41 * math.sin(a), 0), (0, 0, 1), 2.5, 60) for a in (k * math.pi / 3 for k in range(6))]
-    return without(solid, holes)
+    return without(revolved(profile), [cylinder((x, y, 0), (0, 0, 1), 2.5, 60) for x, y in on_circle(6, 41)])
 
 
 def moulded_cover() -> TopoDS_Shape:
@@ -295,13 +302,7 @@ def fork_bracket() -> TopoDS_Shape:
 def rimmed_wheel() -> TopoDS_Shape:
     """Hub, conical web with holes and rim: closed walls that meet in rings."""
     profile = [(10, 0), (14, 0), (14, 8), (40, 12), (40, 4), (44, 4), (44, 20), (40, 20), (40, 15), (14, 11), (14, 20), (10, 20)]
-    wire = BRepBuilderAPI_MakeWire()
-    for i, (r, z) in enumerate(profile):
-        r2, z2 = profile[(i + 1) % len(profile)]
-        wire.Add(BRepBuilderAPI_MakeEdge(gp_Pnt(r, 0, z), gp_Pnt(r2, 0, z2)).Edge())
-    wheel = BRepPrimAPI_MakeRevol(BRepBuilderAPI_MakeFace(wire.Wire()).Face(), gp_Ax1(gp_Pnt(0, 0, 0), gp_Dir(0, 0, 1))).Shape()
-    turns = [k * math.pi / 3 for k in range(6)]
-    return without(wheel, [cylinder((27 * math.cos(a), 27 * math.sin(a), 0), (0, 0, 1), 6, 30) for a in turns])
+    return without(revolved(profile), [cylinder((x, y, 0), (0, 0, 1), 6, 30) for x, y in on_circle(6, 27)])
 
 
 def _duct_solid(grow: float) -> TopoDS_Shape:
@@ -332,12 +333,61 @@ def lattice_panel() -> TopoDS_Shape:
     return BRepAlgoAPI_Common(fused([box(0, 0, 0, 150, 100, 1.5), *ribs]), box(0, 0, 0, 150, 100, 12)).Shape()
 
 
+def stamped_cup() -> TopoDS_Shape:
+    """A drawn cup with a flange; the corners inside do not face those outside, so slivers lie between its walls."""
+    outer = [(0, 0), (24, 0), (26, 1), (27, 3), (27, 30), (28, 32), (30, 33), (44, 33)]
+    inner = [(44, 34.2), (29.8, 34.2), (27.2, 33), (25.8, 30.3), (25.8, 3.2), (25.2, 1.8), (24, 1.2), (0, 1.2)]
+    return without(revolved([*outer, *inner]), [cylinder((x, y, 20), (0, 0, 1), 3, 30) for x, y in on_circle(3, 36)])
+
+
+def flanged_pipe() -> TopoDS_Shape:
+    """A pipe end with a flange and four bolt holes as near to its border as they may be."""
+    pipe = revolved([(10, 0), (12, 0), (12, 36), (24, 36), (24, 40), (10, 40)])
+    return without(pipe, [cylinder((x, y, 30), (0, 0, 1), 2.5, 20) for x, y in on_circle(4, 18, math.pi / 4)])
+
+
+def ribbed_lid() -> TopoDS_Shape:
+    """A lid whose eight ribs meet a boss; within the boss its floor is thicker."""
+    lid = revolved([(0, 0), (50, 0), (50, 18), (48, 18), (48, 2), (0, 2)])
+    hub = cut(cylinder((0, 0, 1), (0, 0, 1), 7, 14), cylinder((0, 0, 3), (0, 0, 1), 4.5, 20))
+    ribs = [turned(box(6, -0.8, 1, 43, 1.6, 9), (0, 0, 0), (0, 0, 1), 45 * k) for k in range(8)]
+    return fused([lid, hub, *(cut(rib, cylinder((0, 0, 0), (0, 0, 1), 5, 30)) for rib in ribs)])
+
+
+def branch_pipe() -> TopoDS_Shape:
+    """Three pipes of one radius that meet in a point."""
+
+    def legs(radius: float) -> TopoDS_Shape:
+        up = cylinder((0, 0, 0), (0, 0, 1), radius, 60)
+        return fused([cylinder((0, 0, -50), (0, 0, 1), radius, 50), *(turned(up, (0, 0, 0), (1, 0, 0), way) for way in (35, -35))])
+
+    bore = cylinder((0, 0, 0), (0, 0, 1), 13, 70)
+    return without(
+        legs(15), [fused([cylinder((0, 0, -60), (0, 0, 1), 13, 60), *(turned(bore, (0, 0, 0), (1, 0, 0), way) for way in (35, -35))])]
+    )
+
+
+def bead_panel() -> TopoDS_Shape:
+    """A pressed panel with two half-round beads that rise from it without a radius."""
+
+    def bead(y: float, radius: float) -> TopoDS_Shape:
+        ends = [BRepPrimAPI_MakeSphere(gp_Pnt(x, y, 0), radius).Shape() for x in (25, 85)]
+        return fused([cylinder((25, y, 0), (1, 0, 0), radius, 60), *ends])
+
+    panel = box(0, 0, 0, 110, 70, 1)
+    for y in (22, 48):
+        panel = fused([panel, BRepAlgoAPI_Common(bead(y, 6), box(0, 0, 0, 110, 70, 20)).Shape()])
+        panel = cut(panel, bead(y, 5))
+    return panel
+
+
 PARTS: dict[str, Callable[[], TopoDS_Shape]] = {
     "sharp_rail": sharp_rail, "bent_rail": bent_rail, "box_tube": box_tube, "round_tube": round_tube, "ribbed_plate": ribbed_plate,
     "ribbed_plate_blends": ribbed_plate_blends, "stepped_flush": stepped_flush, "stepped_centred": stepped_centred,
     "drafted_tray": drafted_tray, "cone_flange": cone_flange, "moulded_cover": moulded_cover, "louvre": louvre,
     "lapped_brackets": lapped_brackets, "perforated_tray": perforated_tray, "pocket_part": pocket_part,
     "drawn_pan": drawn_pan, "fork_bracket": fork_bracket, "rimmed_wheel": rimmed_wheel, "duct": duct, "lattice_panel": lattice_panel,
+    "stamped_cup": stamped_cup, "flanged_pipe": flanged_pipe, "ribbed_lid": ribbed_lid, "branch_pipe": branch_pipe, "bead_panel": bead_panel,
 }  # fmt: skip
 
 

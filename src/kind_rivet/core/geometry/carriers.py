@@ -127,14 +127,25 @@ def offset(carrier: Carrier, point: Floats, normal: Floats, by: float) -> Carrie
 
 
 def same(a: Carrier, b: Carrier, points: Floats, tolerance: float) -> bool:
-    """Do two analytic carriers of one kind coincide at `points` (n, 3) of the first?"""
+    """Are two analytic carriers of one kind the same, as seen at `points` (n, 3) of the first?
+
+    Points alone do not tell: pipes of one radius that meet share the curve they meet in.
+    """
     if a.kind != b.kind or a.kind == "free":
         return False
-    if a.kind == "plane" and abs(a.array[3:6] @ b.array[3:6]) < 1 - 1e-9:
+    p, q = a.array, b.array
+    if a.kind != "sphere" and abs(p[3:6] @ q[3:6]) < 1 - 1e-9:
         return False
-    if a.kind in ("cylinder", "sphere") and abs(a.data[-1] - b.data[-1]) > tolerance:
+    if a.kind in ("cylinder", "sphere", "torus") and np.abs(p[6:] - q[6:] if a.kind == "torus" else p[-1:] - q[-1:]).max() > tolerance:
         return False
-    return bool(np.all(distance(b, points) < tolerance))
+    if a.kind == "cone" and abs(p[6] - q[6]) > 1e-6:
+        return False
+    if a.kind in ("sphere", "torus") and np.linalg.norm(p[:3] - q[:3]) > tolerance:
+        return False
+    if a.kind in ("cylinder", "cone") and np.linalg.norm(np.cross(q[:3] - p[:3], p[3:6])) > tolerance:
+        return False
+    # All that tells planes and cones apart may be where they lie along their axes; of the others nothing is left to ask.
+    return a.kind not in ("plane", "cone") or bool(np.all(distance(b, points) < tolerance))
 
 
 def fit_curve(points: Floats, tolerance: float) -> Carrier:

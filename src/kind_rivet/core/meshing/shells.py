@@ -423,8 +423,8 @@ def _join_strips(shape: Shape, patches: list[Patch | None], strips: list[Strip],
         row = np.setdiff1d(target[_side_nodes(strip.first, edge_nodes)], target[held])
         moved[row] = project(shape.faces[patch.faces[0]].carrier, moved[row])
     at = 0
-    for lot in build.points:
-        lot[:] = moved[at : at + len(lot)]
+    for k, lot in enumerate(build.points):  # anew: some are the sheet's own points
+        build.points[k] = moved[at : at + len(lot)]
         at += len(lot)
     for e in range(len(edge_nodes)):
         edge_nodes[e] = target[edge_nodes[e]].astype(np.int32)

@@ -21,6 +21,8 @@ FREE = 1.5  # price of a free edge inside the solid, per length and wall
 ACROSS = 0.5  # cosine between a side and a wall's normal from which it runs across the wall
 ENCLOSED = 4.0  # squared walls: what is left out of a wall between risers is filled up to this area
 BESIDES = 0.6  # walls within which another middle stands for the same wall
+HAIR = 1e-3  # walls: cells narrower than this on average have no area to speak of
+SPECK, SHORT = 0.01, 0.3  # squared walls, walls: cells smaller and shorter than this follow what is round them
 SECONDS = 20.0
 
 
@@ -48,8 +50,46 @@ def choose(middles: list[Middle], cuts: list[CutMiddle | None], network: Network
         lengths[(lot, bound)] = lengths.get((lot, bound), 0.0) + float(np.linalg.norm(b - a)) * wall
     fixed = {number[cell]: keep for cell, keep in forced.items() if cell in number}
     solved = _solve(gain / unit_area, {lot: length / unit_area for lot, length in lengths.items()}, fixed)
-    kept = {names[k] for k in np.flatnonzero(solved)}
+    kept = _tidied({names[k] for k in np.flatnonzero(solved)}, middles, cuts, forced)
     return kept | (_enclosed(kept, middles, cuts, network, lines) - {cell for cell, keep in forced.items() if not keep})
+
+
+def _tidied(kept: set[Cell], middles: list[Middle], cuts: list[CutMiddle | None], forced: dict[Cell, bool]) -> set[Cell]:
+    """Specks of cells, of which neither area nor length tells anything, kept or left as what surrounds them most.
+
+    Where lines nearly coincide they lie in chains; each left or kept by chance would make borders that touch themselves.
+    """
+    kept = set(kept)
+    for m, cut in enumerate(cuts):
+        if cut is None:
+            continue
+        wall = middles[m].wall
+        extent = [float(np.ptp(cut.uv[cell.rings[0]], axis=0).max()) for cell in cut.cells]
+        free = [c for c in range(len(cut.cells)) if (m, c) not in forced]
+        specks = {c: 0.5 for c in free if cut.cells[c].area < SPECK * wall**2 and extent[c] < SHORT * wall}
+        specks |= {c: 0.1 for c in free if cut.cells[c].area < HAIR * wall * extent[c]}  # hairs may bound walls: only what is plain
+        if not specks:
+            continue
+        length = np.linalg.norm(cut.uv[cut.side[:, 0]] - cut.uv[cut.side[:, 1]], axis=1)
+        for _ in range(3):
+            changed = False
+            for c in sorted(specks, key=lambda c: (cut.cells[c].area, c)):
+                mine = np.flatnonzero((cut.side_cells == c).any(axis=1))
+                with_kept = total = 0.0
+                for s in mine.tolist():
+                    a, b = cut.side_cells[s].tolist()
+                    other = b if a == c else a
+                    if a == b:
+                        continue
+                    total += float(length[s])
+                    with_kept += float(length[s]) if (m, other) in kept else 0.0
+                share = with_kept / max(total, 1e-300)
+                if abs(share - 0.5) > max(0.5 - specks[c], 0.1) and ((m, c) in kept) != (share > 0.5):
+                    kept ^= {(m, c)}
+                    changed = True
+            if not changed:
+                break
+    return kept
 
 
 def _enclosed(kept: set[Cell], middles: list[Middle], cuts: list[CutMiddle | None], network: Network, lines: list[Line]) -> set[Cell]:

@@ -24,6 +24,7 @@ from kind_rivet.core.midsurface.walls import measure_walls
 # the ways a sheet is made
 OFFSET, CROSSING, HALF_WAY = "offset of one side", "walls cut by one another", "half-way between two sides"
 LEAST_SHARE = 0.3  # of the solid's surface that must belong to walls
+WEIGHT = 0.005  # how far an offset may weigh off its solid; twice that where it covers the solid all the same
 LEAST_WIDTH = 1.5  # mean width of the sheet in walls, 2 area / border length
 
 
@@ -41,7 +42,14 @@ def extract(solid: Shape, hands: tuple[Hand, ...] = ()) -> Sheet:
     if not hands:
         with contextlib.suppress(Refused):
             sheet = _by_offset(solid, tree)
-    if sheet is None or not _whole(sheet):
+    if (
+        sheet is not None and _whole(sheet) and _off_weight(sheet) > WEIGHT
+    ):  # sharp corners, which walls cut by one another may weigh better
+        with contextlib.suppress(Refused):
+            other = _by_crossing(solid, tree, hands)
+            if _whole(other) and _off_weight(other) < _off_weight(sheet) and len(other.shape.faces) <= len(sheet.shape.faces):
+                sheet = other
+    elif sheet is None or not _whole(sheet):
         refused: Refused | None = None
         try:
             other = _by_crossing(solid, tree, hands)
@@ -58,6 +66,11 @@ def extract(solid: Shape, hands: tuple[Hand, ...] = ()) -> Sheet:
     if not hands:  # who decides by hand knows what is a wall
         _must_be_thin(sheet, solid)
     return with_tubes_divided(sheet)
+
+
+def _off_weight(sheet: Sheet) -> float:
+    assert sheet.proof is not None
+    return abs(sheet.proof.mass_ratio - 1)
 
 
 def _by_offset(solid: Shape, tree: FacetTree) -> Sheet:
@@ -148,7 +161,7 @@ def _problems(solid: Shape, sheet: Shape, t: float, sides: list[list[int]], proo
     areas = sorted(float(solid.face_area[g].sum()) for g in sides)
     area = float(sheet.face_area.sum())
     # Sharp corners weigh a little more or less than the solid there; how well the sheet covers it then counts.
-    if abs(proof.mass_ratio - 1) > (0.01 if proof.cover > 0.999 else 0.005):
+    if abs(proof.mass_ratio - 1) > (2 * WEIGHT if proof.cover > 0.999 else WEIGHT):
         out.append(f"its mass is {100 * proof.mass_ratio:.1f} % of the solid's")
     if not 0.999 * areas[0] - 1e-9 <= area <= 1.001 * areas[1]:
         out.append("its area does not lie between the areas of the two sides")

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy.spatial import cKDTree
 
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.midsurface.cells import RANK, SEAM, CutMiddle
@@ -14,6 +15,7 @@ from kind_rivet.core.midsurface.traces import Line
 
 Cell = tuple[int, int]  # middle, cell
 CLOSE = 2e-3  # of the wall: nodes on a line nearer than this are one
+SAME = 3e-3  # of the thinnest wall: so are nodes of different lines
 
 
 @dataclass(frozen=True)
@@ -90,6 +92,10 @@ def connect(middles: list[Middle], cuts: list[CutMiddle | None], lines: list[Lin
     raw: list[tuple[int, int, list[int], Floats]] = []
     for k, lot in shared.items():
         raw += _divided(k, lot, middles, cuts, first, points, lines, roots)
+    if len(points):  # where lines all but meet, their nodes are one: else borders would cross by a hair
+        near = SAME * min(m.wall for m, cut in zip(middles, cuts, strict=True) if cut is not None)
+        for a, b in sorted(cKDTree(points).query_pairs(near)):
+            roots.join(a, b)
     number = np.array([roots.root(v) for v in range(len(points))], np.int64)
     count = np.bincount(number, minlength=len(points))
     total = np.zeros_like(points)

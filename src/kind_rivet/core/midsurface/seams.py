@@ -10,6 +10,7 @@ from kind_rivet.core.midsurface.middles import Middle
 from kind_rivet.core.midsurface.traces import Line, inside
 
 NARROW = 0.25  # of the period: lines that reach further round say nothing about where to cut
+LEVEL = 0.2  # rise over run: a cut may end on lines more level than this
 APART = 3.0  # walls; a cut this far from all lines stays
 
 
@@ -42,10 +43,11 @@ def _taken(middle: Middle, number: int, lines: list[Line]) -> np.ndarray:
     for k in middle.lines:
         if lines[k].kind not in ("joint", "outline", "riser", "step"):
             continue
-        u = middle.chart.flat(lines[k].on(number))[:, 0]
+        uv = middle.chart.flat(lines[k].on(number))
+        u = uv[:, 0]
         run = u[0] + np.concatenate(([0.0], np.cumsum((np.diff(u) + period / 2) % period - period / 2)))
         low, high = float(run.min()), float(run.max())
-        if high - low < NARROW * period:
+        if high - low < NARROW * period and np.ptp(uv[:, 1]) > LEVEL * (high - low):
             shift = np.floor(low / period + 0.5) * period
             out.append((low - shift, high - shift))
     return np.array(out).reshape(-1, 2)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import itertools
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 import shapely
@@ -16,6 +16,8 @@ from kind_rivet.core.midsurface.middles import Middle
 from kind_rivet.core.midsurface.network import Cell, Network, Side
 from kind_rivet.core.midsurface.traces import SAG, TURN, Line
 from kind_rivet.core.midsurface.triangles import fill_facets
+
+SPECK = 0.01  # squared walls: faces smaller than this that cannot be made are not missed
 
 
 @dataclass(frozen=True)
@@ -32,16 +34,8 @@ def sew(
     middles: list[Middle], cuts: list[CutMiddle | None], network: Network, lines: list[Line], kept: set[Cell], tolerance: float
 ) -> Sewn:
     """Sew the kept cells; cells of one middle join across every line that nothing else needs."""
-    face_of, needed = _faces(network, kept)
-    count = max(face_of.values(), default=-1) + 1
-    border: list[list[tuple[Side, int]]] = [[] for _ in range(count)]
-    for side in needed:
-        for k, place in enumerate(side.at):
-            for f in {face_of[c] for c in place.cells if c in face_of}:
-                border[f].append((side, k))
-    members: list[list[Cell]] = [[] for _ in range(count)]
-    for cell, f in face_of.items():
-        members[f].append(cell)
+    members, border, needed = _faces_with_area(network, kept)
+    count = len(members)
     points = [network.points]
     total = len(network.points)
     facets, owner, normals, walls, whose = [], [], [], [], []
@@ -56,6 +50,8 @@ def sew(
         assert cut is not None
         region = shapely.union_all([cut.cells[c].polygon for _, c in members[f]], grid_size=2e-5 * middle.wall)
         made = _facets_of(middle, border[f], network, lines, region)
+        if made is None and region.area < SPECK * middle.wall**2:
+            continue
         if made is None:
             lost.append(triple(middle.place(np.array([region.representative_point().coords[0]]))[0]))
             continue
@@ -76,8 +72,28 @@ def sew(
         faces.append(Face(middle.carrier))
         whose.append(m)
     used_edges = _edges(needed, network, lines, tolerance)
-    shape = _compact(np.concatenate(points), facets, owner, normals, faces, used_edges)
+    shape = _without_stubs(_compact(np.concatenate(points), facets, owner, normals, faces, used_edges))
     return Sewn(shape, np.concatenate(walls) if walls else np.empty((0, 3)), tuple(whose), tuple(lost))
+
+
+def _faces_with_area(network: Network, kept: set[Cell]) -> tuple[list[list[Cell]], list[list[tuple[Side, int]]], list[Side]]:
+    """Cells and border sides of every face, and all sides that are edges; faces between two nodes only are none, and nothing ends at them."""
+    kept = set(kept)
+    while True:
+        face_of, needed = _faces(network, kept)
+        count = max(face_of.values(), default=-1) + 1
+        border: list[list[tuple[Side, int]]] = [[] for _ in range(count)]
+        for side in needed:
+            for k, place in enumerate(side.at):
+                for f in {face_of[c] for c in place.cells if c in face_of}:
+                    border[f].append((side, k))
+        flat = {f for f, lot in enumerate(border) if len({v for side, _ in lot for v in side.nodes}) < 3 and len(lot) < 3}
+        if not flat:
+            members: list[list[Cell]] = [[] for _ in range(count)]
+            for cell, f in face_of.items():
+                members[f].append(cell)
+            return members, border, needed
+        kept -= {cell for cell, f in face_of.items() if f in flat}
 
 
 def _twins(border: list[list[tuple[Side, int]]], members: list[list[Cell]], cuts: list[CutMiddle | None]) -> set[int]:
@@ -241,6 +257,16 @@ def _edges(needed: list[Side], network: Network, lines: list[Line], tolerance: f
         nodes = np.array(chain, np.int32)
         out.append(Edge(nodes, fit_curve(network.points[nodes], tolerance) if len(nodes) > 1 else FREE))
     return out
+
+
+def _without_stubs(shape: Shape) -> Shape:
+    """The sheet without lines inside a plane face at which no other face ends: what is left of lines that all but coincide."""
+    stubs = {
+        e
+        for e, beside in enumerate(shape.edge_faces)
+        if len(beside) == 2 and beside[0] == beside[1] and shape.faces[beside[0]].carrier.kind == "plane"
+    }
+    return replace(shape, edges=tuple(edge for e, edge in enumerate(shape.edges) if e not in stubs)) if stubs else shape
 
 
 def _compact(
