@@ -7,18 +7,20 @@ from collections.abc import Callable
 import numpy as np
 from numpy.typing import NDArray
 
-from kind_rivet.core.geometry.carriers import FREE, fit_curve, same
+from kind_rivet.core.geometry.carriers import FREE, distance, fit_curve, same
 from kind_rivet.core.geometry.shape import Edge, Face, Shape
 
 SMOOTH = np.cos(np.radians(8.0))
+FILLET = 1.8  # radii: a round face narrower than this is a fillet
 
 
-def simplify(shape: Shape) -> tuple[Shape, NDArray[np.int64]]:
+def simplify(shape: Shape, blends: bool = False) -> tuple[Shape, NDArray[np.int64]]:
     """The shape with same-carrier neighbours joined and smooth two-edge vertices dissolved.
 
+    `blends`: fillets of one radius that meet in a mitre are joined too (and are free-form then).
     Returns the new shape and, for each new face, one old face it came from.
     """
-    return _joined(shape, _joined_faces(shape), set())
+    return _joined(shape, _joined_faces(shape, blends), set())
 
 
 def look_past(shape: Shape, edges: set[int], run_on: set[int] | None = None) -> tuple[Shape, NDArray[np.int64]]:
@@ -96,8 +98,9 @@ def _joined(shape: Shape, label: NDArray[np.int64], bordering: set[int]) -> tupl
     return out, kept
 
 
-def _joined_faces(shape: Shape) -> NDArray[np.int64]:
+def _joined_faces(shape: Shape, blends: bool) -> NDArray[np.int64]:
     """Lowest face number of each group of neighbouring faces with one carrier."""
+    width = 2 * shape.face_area / np.maximum(shape.face_border_length, 1e-300)
     label = np.arange(len(shape.faces))
 
     def root(f: int) -> int:
@@ -110,9 +113,13 @@ def _joined_faces(shape: Shape) -> NDArray[np.int64]:
     for e, faces in enumerate(shape.edge_faces):
         if len(faces) == 2 and faces[0] != faces[1]:
             a, b = faces
-            if same(shape.faces[a].carrier, shape.faces[b].carrier, shape.points[shape.edges[e].nodes], tolerance) and _closed_round(
-                shape, root(a), root(b)
-            ):
+            first, other, shared = shape.faces[a].carrier, shape.faces[b].carrier, shape.points[shape.edges[e].nodes]
+            alike = same(first, other, shared, tolerance)
+            if blends and not alike and first.kind == other.kind == "cylinder":
+                radius = first.data[-1]
+                alike = abs(radius - other.data[-1]) < tolerance and max(width[a], width[b]) < FILLET * radius
+                alike = alike and bool((distance(first, shared) < tolerance).all() and (distance(other, shared) < tolerance).all())
+            if alike and _closed_round(shape, root(a), root(b)):
                 ra, rb = root(a), root(b)
                 label[max(ra, rb)] = min(ra, rb)
     return np.array([root(f) for f in range(len(shape.faces))])

@@ -61,11 +61,13 @@ def plan_divisions(
         if 0 <= e < len(count):
             count[e], held[e] = max(1, n), True
     _discs_in_fours(patches, count, held)
-    four = [sides for patch in patches if patch is not None and (sides := four_sides(patch)) is not None]
+    passed = {strip.region for strip in strips}
+    by_region = {r: sides for r, patch in enumerate(patches) if patch is not None and (sides := four_sides(patch)) is not None}
+    four = list(by_region.values())
     _by_mean_length(patches, count, held, curves, rules)
     face_rings(shape, patches, holes, count, held, curves, rules)
     if rules.two_rows:
-        for sides in four:
+        for sides in (sides for r, sides in by_region.items() if r not in passed):
             for side in sides:
                 length = sum(curves[e].length for e in side)
                 if len(side) == 1 and count[side[0]] == 1 and length > 0.75 * rules.size and not held[side[0]]:
@@ -284,7 +286,7 @@ def _bring_together(a: list[int], c: list[int], count: NDArray[np.int64], firm: 
     """Change the side of two that is bound by less, so that both sums are equal; True if anything changed."""
     gap = int(sum(count[e] for e in a) - sum(count[e] for e in c))
     changed = False
-    if gap and abs(gap) <= 0.25 * sum(count[e] for e in a) + 2:
+    if gap and abs(gap) <= 0.25 * max(sum(count[e] for e in a), sum(count[e] for e in c)) + 2:
         # Free edges bind nobody, edges of a split side bind fewer others; what follows something held stays.
         order = sorted((a, c), key=lambda side: (uses[side].max(), -len(side)))
         many = next((side for side in order if not firm[side].all()), None)

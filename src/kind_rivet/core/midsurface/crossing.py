@@ -63,7 +63,7 @@ def make_by_crossing(
 
     `left_out`: walls, by the faces beside them, that are not made (`Crossed.slivers` of an earlier sheet).
     """
-    joined, _ = simplify(solid)
+    joined, _ = simplify(solid, blends=True)
     whole = joined
     tolerance = 1e-6 * whole.diagonal
     opposed = find_opposed(whole, tree)

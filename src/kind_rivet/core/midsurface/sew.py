@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import itertools
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 import numpy as np
 import shapely
@@ -34,7 +34,7 @@ def sew(
     middles: list[Middle], cuts: list[CutMiddle | None], network: Network, lines: list[Line], kept: set[Cell], tolerance: float
 ) -> Sewn:
     """Sew the kept cells; cells of one middle join across every line that nothing else needs."""
-    members, border, needed = _faces_with_area(network, kept)
+    members, border, needed = _faces_with_area(network, kept, middles)
     count = len(members)
     points = [network.points]
     total = len(network.points)
@@ -72,15 +72,21 @@ def sew(
         faces.append(Face(middle.carrier))
         whose.append(m)
     used_edges = _edges(needed, network, lines, tolerance)
-    shape = _without_stubs(_compact(np.concatenate(points), facets, owner, normals, faces, used_edges))
+    shape = _compact(np.concatenate(points), facets, owner, normals, faces, used_edges)
     return Sewn(shape, np.concatenate(walls) if walls else np.empty((0, 3)), tuple(whose), tuple(lost))
 
 
-def _faces_with_area(network: Network, kept: set[Cell]) -> tuple[list[list[Cell]], list[list[tuple[Side, int]]], list[Side]]:
-    """Cells and border sides of every face, and all sides that are edges; faces between two nodes only are none, and nothing ends at them."""
+def _faces_with_area(
+    network: Network, kept: set[Cell], middles: list[Middle]
+) -> tuple[list[list[Cell]], list[list[tuple[Side, int]]], list[Side]]:
+    """Cells and border sides of every face, and all sides that are edges.
+
+    Faces between two nodes only are none, and nothing ends at them; nor are sides edges that lie inside one plane face.
+    """
     kept = set(kept)
     while True:
         face_of, needed = _faces(network, kept)
+        needed = [side for side in needed if not _inside_one(side, face_of, middles)]
         count = max(face_of.values(), default=-1) + 1
         border: list[list[tuple[Side, int]]] = [[] for _ in range(count)]
         for side in needed:
@@ -94,6 +100,14 @@ def _faces_with_area(network: Network, kept: set[Cell]) -> tuple[list[list[Cell]
                 members[f].append(cell)
             return members, border, needed
         kept -= {cell for cell, f in face_of.items() if f in flat}
+
+
+def _inside_one(side: Side, face_of: dict[Cell, int], middles: list[Middle]) -> bool:
+    """Does a side lie inside one plane face, with no other that ends there?"""
+    if side.line == SEAM or len({face_of[c] for c in side.cells if c in face_of}) != 1:
+        return False
+    places = [p for p in side.at if any(c in face_of for c in p.cells)]
+    return all(middles[p.middle].carrier.kind == "plane" and len([c for c in p.cells if c in face_of]) == 2 for p in places)
 
 
 def _twins(border: list[list[tuple[Side, int]]], members: list[list[Cell]], cuts: list[CutMiddle | None]) -> set[int]:
@@ -257,16 +271,6 @@ def _edges(needed: list[Side], network: Network, lines: list[Line], tolerance: f
         nodes = np.array(chain, np.int32)
         out.append(Edge(nodes, fit_curve(network.points[nodes], tolerance) if len(nodes) > 1 else FREE))
     return out
-
-
-def _without_stubs(shape: Shape) -> Shape:
-    """The sheet without lines inside a plane face at which no other face ends: what is left of lines that all but coincide."""
-    stubs = {
-        e
-        for e, beside in enumerate(shape.edge_faces)
-        if len(beside) == 2 and beside[0] == beside[1] and shape.faces[beside[0]].carrier.kind == "plane"
-    }
-    return replace(shape, edges=tuple(edge for e, edge in enumerate(shape.edges) if e not in stubs)) if stubs else shape
 
 
 def _compact(
