@@ -34,6 +34,26 @@ def hole(x: float, y: float, r: float, n: int) -> Floats:
     return np.column_stack((x + r * np.cos(t), y + r * np.sin(t)))
 
 
+def graded(long: float, high: float, fine: float, coarse: float, growth: float) -> Floats:
+    """A rectangle with a fine side on the left; the divisions of its long sides grow from fine to coarse."""
+    steps, at, h = [0.0], 0.0, fine
+    while at < long:
+        h = min(coarse, fine + growth * at)
+        at += h
+        steps.append(at)
+    x = np.array(steps) * long / steps[-1]
+    right = np.linspace(0, high, round(high / coarse) + 1)
+    left = np.linspace(high, 0, round(high / fine) + 1)
+    return np.concatenate(
+        [
+            np.column_stack((x[:-1], np.zeros(len(x) - 1))),
+            np.column_stack((np.full(len(right) - 1, long), right[:-1])),
+            np.column_stack((x[:0:-1], np.full(len(x) - 1, high))),
+            np.column_stack((np.zeros(len(left) - 1), left[:-1])),
+        ]
+    )
+
+
 def study() -> dict[str, list[Floats]]:
     """The regions of the shell meshing study, at size 1."""
     rng = np.random.default_rng(4)
@@ -54,7 +74,8 @@ def study() -> dict[str, list[Floats]]:
         "strip of two rows": [outline([(0, 0), (20, 0), (20, 2), (0, 2)], 1.0)],
         "five-sided": [outline(five, 0.88)],
         "three-sided": [outline([(0, 0), (14, 0), (7, 12.1)], 1.0)],
-        "size 1 to 8": [outline([(0, 0), (60, 0), (60, 48), (0, 48)], [8.0, 8.0, 8.0, 1.0])],
+        "size 1 to 8": [graded(60.0, 48.0, 1.0, 8.0, 0.25)],
+        "size 1 to 8, borders that jump": [outline([(0, 0), (60, 0), (60, 48), (0, 48)], [8.0, 8.0, 8.0, 1.0])],
         "necks": necks,
     }
 
@@ -126,7 +147,7 @@ def main() -> None:
     print("| region | quads / trias | worst scaled Jacobian | quad angles | irregular inner nodes |\n|---|---|---|---|---|")
     for name, loops in study().items():
         regular = fill_mapped(loops[0]) or fill_blocks(loops[0]) if len(loops) == 1 else None
-        mesh = regular if regular is not None and regular.worst > 0.6 else fill(loops, 8.0 if name == "size 1 to 8" else 1.0)
+        mesh = regular if regular is not None and regular.worst > 0.6 else fill(loops, 8.0 if name.startswith("size 1 to 8") else 1.0)
         quads, trias, worst, low, high, used = figures(mesh)
         border = sum(len(loop) for loop in loops)
         odd = int(np.sum(np.asarray(used)[border:] != 4))

@@ -154,15 +154,13 @@ class _Patch:
     counts: tuple[int, ...]
     irregular: int
     trias: int
-    unease: float
 
 
 class _Search:
     """Patches round irregular nodes of one mesh."""
 
-    def __init__(self, points: Floats, elements: Ints, held: NDArray[np.bool_], unease: Floats) -> None:
+    def __init__(self, points: Floats, elements: Ints, held: NDArray[np.bool_]) -> None:
         n = len(points)
-        self.unease = unease
         self.el, self.held = elements, held
         self.inc, self.deg = cleanup.link(elements, n)
         self.mark, self.stamp = np.zeros(len(elements), np.int64), 0
@@ -205,7 +203,7 @@ class _Search:
             if 3 <= len(corners) <= 6:
                 ring = np.roll(self.ring[:size], -corners[0])
                 counts = np.diff(np.append(corners, corners[0] + size))
-                yield _Patch(self.lot[:n].copy(), ring, tuple(counts.tolist()), irregular, trias, float(self.unease[self.lot[:n]].sum()))
+                yield _Patch(self.lot[:n].copy(), ring, tuple(counts.tolist()), irregular, trias)
             for v in self.ring[:size].tolist():
                 n = _add_round(v, self.el, self.inc, self.deg, self.mark, self.stamp, self.lot, n)
                 if n < 0:
@@ -224,7 +222,7 @@ def made_regular(points: Floats, elements: Ints, fixed: int, flow: Flow, budget:
     for _ in range(ROUNDS):
         held = np.zeros(len(points), bool)
         held[:fixed] = True
-        search = _Search(points, elements, held, flow.unease(points, elements))
+        search = _Search(points, elements, held)
         taken = np.zeros(len(elements), bool)
         gone = np.zeros(len(elements), bool)
         news: list[Ints] = []
@@ -292,7 +290,7 @@ def _filled(
     new = table[template.quads].astype(np.int32)
     more = np.concatenate((points, place))
     won = IRREGULAR * (patch.irregular - template.irregular) + TRIA * patch.trias
-    if flow.unease(more, new).sum() > patch.unease + won + ROUGH * len(new):
+    if flow.unease(more, new).sum() > flow.unease(points, elements[patch.elements]).sum() + won + ROUGH * len(new):
         return None
     shell = elements[np.setdiff1d(around, patch.elements)]
     both = np.concatenate((new, shell))
