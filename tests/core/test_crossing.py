@@ -164,10 +164,6 @@ def moved(shape: TopoDS_Shape, how: str) -> TopoDS_Shape:
     return BRepBuilderAPI_Transform(shape, move, True).Shape()
 
 
-def edges_longer_than(sheet: Sheet, walls: float) -> int:
-    return int((sheet.shape.edge_length > walls * sheet.thickness.min()).sum())
-
-
 @pytest.mark.parametrize("name", ["ribbed_plate", "stepped_flush", "drafted_tray", "cone_flange", "moulded_cover", "clip"])
 def test_scale_attitude_and_mirroring_do_not_matter(name: str) -> None:
     if name == "clip":
@@ -183,9 +179,7 @@ def test_scale_attitude_and_mirroring_do_not_matter(name: str) -> None:
         other = extract(facet_shape(moved(solid, how)))
         assert other.proof is not None
         assert len(other.shape.faces) == len(first.shape.faces)
-        # Where four blends of the cover meet, lines all but coincide: which of them bound its corners there is rounding.
-        walls = 2.5 if name == "moulded_cover" else 0.0
-        assert edges_longer_than(other, walls) == edges_longer_than(first, walls)
+        assert len(other.shape.edges) == len(first.shape.edges)
         assert other.area / scale**2 == pytest.approx(first.area, rel=2e-3 if name == "stepped_flush" else 2e-4)
         assert np.allclose(np.sort(other.thickness) / scale, np.sort(first.thickness), rtol=1e-3)
         assert other.proof.pieces == first.proof.pieces
