@@ -2,25 +2,31 @@
 
 from __future__ import annotations
 
+import sys
 from dataclasses import dataclass
-from functools import cached_property
+from functools import cache, cached_property
+from types import ModuleType
 
 import numpy as np
 from scipy.spatial import cKDTree
 
 from kind_rivet.core.geometry.first_look import look, suggested_size
+from kind_rivet.core.geometry.kernel.facets import facet_shape
+from kind_rivet.core.geometry.kernel.parts import parts_of
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.mesh.mesh import Mesh
 from kind_rivet.core.mesh.topology import pieces
 from kind_rivet.core.meshing.assemble import as_mesh
 from kind_rivet.core.meshing.rules import ShellRules, WasherRule
 from kind_rivet.core.meshing.shells import SheetMesh, mesh_sheet
+from kind_rivet.core.midsurface.extract import extract
 from kind_rivet.core.midsurface.sheet import Sheet
 from kind_rivet.core.quality.index import Quality, judge
 from kind_rivet.core.quality.limits import DEFAULT
 from kind_rivet.core.quality.shell_metrics import SCALED_JACOBIAN, shell_metrics
 from kind_rivet.core.repair.holds import holds_of
 from kind_rivet.core.repair.optimise import optimise
+from tests.conftest import EXAMPLES
 
 
 @dataclass(frozen=True)
@@ -64,6 +70,32 @@ class Made:
             angle = np.sort(np.degrees(np.arctan2(away @ np.cross(axis, u), away @ u)))
             worst = max(worst, float(np.ptp(np.diff(np.append(angle, angle[0] + 360)))))
         return worst
+
+
+@cache
+def drawing() -> ModuleType:
+    """The script that draws the made-up thin parts."""
+    sys.path.insert(0, str(EXAMPLES))
+    try:
+        import draw_thin_parts
+    finally:
+        sys.path.remove(str(EXAMPLES))
+    return draw_thin_parts
+
+
+def solid_of(part: object) -> Shape:
+    return facet_shape(parts_of(part, "solid")[0])
+
+
+@cache
+def drawn(name: str) -> Shape:
+    """A made-up part by its name."""
+    return solid_of(drawing().PARTS[name]())
+
+
+@cache
+def drawn_sheet(name: str) -> Sheet:
+    return extract(drawn(name))
 
 
 def size_for(solid: Shape) -> float:

@@ -2,15 +2,9 @@
 
 from __future__ import annotations
 
-import sys
-from functools import cache
-from types import ModuleType
-
 import numpy as np
 import pytest
 
-from kind_rivet.core.geometry.kernel.facets import facet_shape
-from kind_rivet.core.geometry.kernel.parts import parts_of
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.geometry.simplify import simplify
 from kind_rivet.core.meshing.bolt_circles import _multiple, _on_one_circle
@@ -18,29 +12,9 @@ from kind_rivet.core.meshing.rules import ShellRules, WasherRule
 from kind_rivet.core.meshing.shells import mesh_sheet
 from kind_rivet.core.meshing.washers import RoundHole
 from kind_rivet.core.midsurface.extract import extract
-from kind_rivet.core.midsurface.sheet import Sheet
-from tests.conftest import EXAMPLES
+from tests.thin_meshes import drawing, drawn_sheet, solid_of
 
 CENTRE, AXIS = np.zeros(3), np.array([0.0, 0.0, 1.0])
-
-
-@cache
-def drawing() -> ModuleType:
-    sys.path.insert(0, str(EXAMPLES))
-    try:
-        import draw_thin_parts
-    finally:
-        sys.path.remove(str(EXAMPLES))
-    return draw_thin_parts
-
-
-def solid_of(part: object) -> Shape:
-    return facet_shape(parts_of(part, "solid")[0])
-
-
-@cache
-def ribbed_lid() -> Sheet:
-    return extract(solid_of(drawing().ribbed_lid()))
 
 
 def bolt(angle: float, reach: float = 18.0, radius: float = 2.5) -> RoundHole:
@@ -79,7 +53,7 @@ def test_other_holes_are_none(bolts: list[RoundHole]) -> None:
 # -- strips -----------------------------------------------------------------------------
 def test_strips_all_round_become_one_row_at_one_height() -> None:
     """The step between the lid's floor and the thicker one within its boss is half a millimetre: eight strips in a ring."""
-    lid = ribbed_lid()
+    lid = drawn_sheet("ribbed_lid")
     before = lid.shape.points.copy()
     mesh = mesh_sheet(lid.shape, ShellRules(3.0, 0.25, washers=(WasherRule(rings=1, width=0.0),)))
     assert np.array_equal(lid.shape.points, before)  # the sheet itself stays
@@ -91,7 +65,7 @@ def test_strips_all_round_become_one_row_at_one_height() -> None:
 
 
 def test_finer_meshes_keep_the_strips() -> None:
-    mesh = mesh_sheet(ribbed_lid().shape, ShellRules(1.0, 0.25, washers=(WasherRule(rings=1, width=0.0),)))
+    mesh = mesh_sheet(drawn_sheet("ribbed_lid").shape, ShellRules(1.0, 0.25, washers=(WasherRule(rings=1, width=0.0),)))
     assert not any("strip" in note for note in mesh.notes)
     heights = mesh.points[np.abs(np.hypot(mesh.points[:, 0], mesh.points[:, 1]) - 5.75) < 0.01, 2]
     assert heights.min() == pytest.approx(1.0)

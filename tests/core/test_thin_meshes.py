@@ -2,20 +2,14 @@
 
 from __future__ import annotations
 
-import sys
 from functools import cache
 
 import numpy as np
 import pytest
 
-from kind_rivet.core.geometry.kernel.facets import facet_shape
-from kind_rivet.core.geometry.kernel.parts import parts_of
-from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.midsurface.extract import HALF_WAY, extract
-from kind_rivet.core.midsurface.sheet import Sheet
 from tests import thin_parts
-from tests.conftest import EXAMPLES
-from tests.thin_meshes import Made, meshed, size_for
+from tests.thin_meshes import Made, drawn, drawn_sheet, meshed, size_for
 
 SMOOTH = ("bent_rail", "sharp_rail", "box_tube", "round_tube", "louvre", "drawn_pan", "duct", "drafted_tray")  # sheet parts
 OTHERS = (
@@ -27,23 +21,8 @@ CROWDED = ("rimmed_wheel",)
 
 
 @cache
-def solid(name: str) -> Shape:
-    sys.path.insert(0, str(EXAMPLES))
-    try:
-        import draw_thin_parts
-    finally:
-        sys.path.remove(str(EXAMPLES))
-    return facet_shape(parts_of(draw_thin_parts.PARTS[name](), "solid")[0])
-
-
-@cache
-def sheet(name: str) -> Sheet:
-    return extract(solid(name))
-
-
-@cache
 def made(name: str, times: float) -> Made:
-    return meshed(sheet(name), times * size_for(solid(name)))
+    return meshed(drawn_sheet(name), times * size_for(drawn(name)))
 
 
 @pytest.mark.parametrize("name", [*SMOOTH, *OTHERS])
@@ -62,7 +41,7 @@ def test_made_up_parts_at_three_sizes(name: str) -> None:
 
 def test_rib_lattice_keeps_its_skin_whole() -> None:
     """Ribs that nearly meet in points leave no holes in the skin under them."""
-    panel = sheet("lattice_panel")
+    panel = drawn_sheet("lattice_panel")
     skin = [f for f, face in enumerate(panel.shape.faces) if face.carrier.kind == "plane" and abs(face.carrier.array[5]) > 0.99]
     corners = panel.shape.points[panel.shape.facets[np.isin(panel.shape.facet_face, skin)]]
     x, y = corners[:, :, 0], corners[:, :, 1]
@@ -76,7 +55,7 @@ def test_rib_lattice_keeps_its_skin_whole() -> None:
 
 
 def test_walls_that_vary_go_half_way() -> None:
-    duct = sheet("duct")
+    duct = drawn_sheet("duct")
     assert duct.way == HALF_WAY
     assert duct.proof is not None
     assert duct.proof.mass_ratio == pytest.approx(1, abs=0.006)
@@ -88,7 +67,7 @@ def test_walls_that_vary_go_half_way() -> None:
 
 
 def test_joints_all_the_way_round_are_sewn() -> None:
-    wheel = sheet("rimmed_wheel")
+    wheel = drawn_sheet("rimmed_wheel")
     assert len(wheel.shape.faces) == 5  # web, and hub and rim on both sides of it
     assert wheel.proof is not None
     assert wheel.proof.pieces == 1

@@ -2,45 +2,24 @@
 
 from __future__ import annotations
 
-import sys
 from functools import cache
 
 import numpy as np
 import pytest
 
 from kind_rivet.core.geometry.carriers import Carrier, same
-from kind_rivet.core.geometry.kernel.facets import facet_shape
-from kind_rivet.core.geometry.kernel.parts import parts_of
-from kind_rivet.core.geometry.shape import Shape
-from kind_rivet.core.midsurface.extract import OFFSET, extract
-from kind_rivet.core.midsurface.sheet import Sheet
-from tests.conftest import EXAMPLES
-from tests.thin_meshes import Made, meshed, size_for
-
-
-@cache
-def solid(name: str) -> Shape:
-    sys.path.insert(0, str(EXAMPLES))
-    try:
-        import draw_thin_parts
-    finally:
-        sys.path.remove(str(EXAMPLES))
-    return facet_shape(parts_of(draw_thin_parts.PARTS[name](), "solid")[0])
-
-
-@cache
-def sheet(name: str) -> Sheet:
-    return extract(solid(name))
+from kind_rivet.core.midsurface.extract import OFFSET
+from tests.thin_meshes import Made, drawn, drawn_sheet, meshed, size_for
 
 
 @cache
 def made(name: str) -> Made:
-    return meshed(sheet(name), size_for(solid(name)))
+    return meshed(drawn_sheet(name), size_for(drawn(name)))
 
 
 @pytest.mark.parametrize("name", ["stamped_cup", "flanged_pipe", "ribbed_lid", "branch_pipe", "bead_panel"])
 def test_parts_are_one_sheet_and_mesh_soundly(name: str) -> None:
-    proof = sheet(name).proof
+    proof = drawn_sheet(name).proof
     assert proof is not None
     assert proof.pieces == 1
     assert proof.inner_free_length == 0
@@ -56,7 +35,7 @@ def test_parts_are_one_sheet_and_mesh_soundly(name: str) -> None:
 
 
 def test_no_sliver_is_left_between_walls_that_can_meet() -> None:
-    cup = sheet("stamped_cup").shape
+    cup = drawn_sheet("stamped_cup").shape
     width = 2 * cup.face_area / cup.face_border_length
     assert width.min() > 0.5  # of a wall of 1.2; the slivers were 0.12 wide
 
@@ -80,7 +59,7 @@ def test_bolt_holes_are_seen_alike_by_the_border() -> None:
 
 
 def test_a_thicker_floor_within_a_boss_is_one_wall() -> None:
-    lid = sheet("ribbed_lid")
+    lid = drawn_sheet("ribbed_lid")
     floor = [
         f
         for f, face in enumerate(lid.shape.faces)
@@ -91,14 +70,14 @@ def test_a_thicker_floor_within_a_boss_is_one_wall() -> None:
 
 
 def test_pipes_of_one_radius_stay_apart() -> None:
-    pipes = sheet("branch_pipe")
+    pipes = drawn_sheet("branch_pipe")
     assert pipes.way == OFFSET
     assert [face.carrier.kind for face in pipes.shape.faces] == ["cylinder"] * 3
     assert len([e for e, beside in enumerate(pipes.shape.edge_faces) if len(set(beside)) == 2]) == 3
 
 
 def test_beads_without_a_radius_go_by_offset() -> None:
-    panel = sheet("bead_panel")
+    panel = drawn_sheet("bead_panel")
     assert panel.way == OFFSET
     assert sorted({face.carrier.kind for face in panel.shape.faces}) == ["cylinder", "plane", "sphere"]
 

@@ -36,7 +36,7 @@ def follow_bolts(shape: Shape, patches: list[Patch | None], holes: list[RoundHol
         mine = [k for k, h in enumerate(holes) if h.region == region and h.round]
         if patch is None or len(mine) < LEAST_BOLTS:
             continue
-        closed = [p[0].edge for p in patch.loops if len(p) == 1 and shape.edges[p[0].edge].carrier.kind == "circle"]
+        closed = [p[0].edge for p in patch.loops if len(p) == 1 and p[0].edge >= 0 and shape.edges[p[0].edge].carrier.kind == "circle"]
         by_edge = {out[k].edges[0]: k for k in mine if len(out[k].edges) == 1}
         for e in closed:
             if e in rules.divisions:

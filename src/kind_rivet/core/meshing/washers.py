@@ -73,7 +73,9 @@ def _round(shape: Shape, region: int, number: int, loop: tuple[BorderEdge, ...],
     if first is None or any(c.kind != "circle" for c in circles):
         return None
     d = first.array
-    if len(set(edges)) != len(edges) or sum(shape.edge_length[e] for e in edges) < np.pi * d[6]:  # a wall stands there on an arc
+    if (
+        min(edges) < 0 or len(set(edges)) != len(edges) or sum(shape.edge_length[e] for e in edges) < np.pi * d[6]
+    ):  # a wall stands there on an arc
         return None
     if any(np.linalg.norm(c.array[:3] - d[:3]) > 1e-3 * d[6] or abs(c.data[6] - d[6]) > 1e-3 * d[6] for c in circles):
         return None

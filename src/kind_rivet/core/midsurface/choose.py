@@ -66,8 +66,9 @@ def _tidied(kept: set[Cell], middles: list[Middle], cuts: list[CutMiddle | None]
         wall = middles[m].wall
         extent = [float(np.ptp(cut.uv[cell.rings[0]], axis=0).max()) for cell in cut.cells]
         free = [c for c in range(len(cut.cells)) if (m, c) not in forced]
-        specks = {c: 0.5 for c in free if cut.cells[c].area < SPECK * wall**2 and extent[c] < SHORT * wall}
-        specks |= {c: 0.1 for c in free if cut.cells[c].area < HAIR * wall * extent[c]}  # hairs may bound walls: only what is plain
+        # Share of the border that must agree; hairs may bound walls, so there it must be nearly all.
+        specks = {c: 0.6 for c in free if cut.cells[c].area < SPECK * wall**2 and extent[c] < SHORT * wall}
+        specks |= {c: 0.9 for c in free if cut.cells[c].area < HAIR * wall * extent[c]}
         if not specks:
             continue
         length = np.linalg.norm(cut.uv[cut.side[:, 0]] - cut.uv[cut.side[:, 1]], axis=1)
@@ -84,7 +85,7 @@ def _tidied(kept: set[Cell], middles: list[Middle], cuts: list[CutMiddle | None]
                     total += float(length[s])
                     with_kept += float(length[s]) if (m, other) in kept else 0.0
                 share = with_kept / max(total, 1e-300)
-                if abs(share - 0.5) > max(0.5 - specks[c], 0.1) and ((m, c) in kept) != (share > 0.5):
+                if max(share, 1 - share) > specks[c] and ((m, c) in kept) != (share > 0.5):
                     kept ^= {(m, c)}
                     changed = True
             if not changed:

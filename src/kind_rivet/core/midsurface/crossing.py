@@ -117,12 +117,10 @@ def _slivers(sewn: Sewn, middles: list[Middle]) -> frozenset[frozenset[int]]:
     out = set()
     for m in set(sewn.face_middle):
         faces = {f for f, owner in enumerate(sewn.face_middle) if owner == m}
-        length, open_length = 0.0, 0.0
-        for e, beside in enumerate(shape.edge_faces):
-            if faces & set(beside) and not set(beside) <= faces:
-                length += float(shape.edge_length[e])
-            if len(set(beside)) == 1 and beside[0] in faces and len(beside) == 1:
-                length, open_length = length + float(shape.edge_length[e]), open_length + float(shape.edge_length[e])
+        border = {e: set(beside) for e, beside in enumerate(shape.edge_faces) if faces & set(beside)}
+        free = {e for e in border if len(shape.edge_faces[e]) == 1}
+        length = sum(float(shape.edge_length[e]) for e, beside in border.items() if e in free or not beside <= faces)
+        open_length = sum(float(shape.edge_length[e]) for e in free)
         area = float(shape.face_area[list(faces)].sum())
         if length > 0 and 2 * area < SLIVER * middles[m].wall * length and open_length < 0.3 * length:
             out.add(_beside(middles[m]))

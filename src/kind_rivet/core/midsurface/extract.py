@@ -42,9 +42,8 @@ def extract(solid: Shape, hands: tuple[Hand, ...] = ()) -> Sheet:
     if not hands:
         with contextlib.suppress(Refused):
             sheet = _by_offset(solid, tree)
-    if (
-        sheet is not None and _whole(sheet) and _off_weight(sheet) > WEIGHT
-    ):  # sharp corners, which walls cut by one another may weigh better
+    if sheet is not None and _whole(sheet) and _off_weight(sheet) > WEIGHT:
+        # It has sharp corners, which walls cut by one another may weigh better.
         with contextlib.suppress(Refused):
             other = _by_crossing(solid, tree, hands)
             if _whole(other) and _off_weight(other) < _off_weight(sheet) and len(other.shape.faces) <= len(sheet.shape.faces):
@@ -120,7 +119,7 @@ def _as_good(other: Sheet, sheet: Sheet) -> bool:
     return (
         a.pieces <= b.pieces
         and a.cover >= b.cover - 0.002
-        and abs(a.mass_ratio - 1) <= max(abs(b.mass_ratio - 1), 0.005) + 0.001
+        and abs(a.mass_ratio - 1) <= max(abs(b.mass_ratio - 1), WEIGHT) + 0.001
         and a.inner_free_length <= b.inner_free_length + slack
         and len(other.remarks) <= len(sheet.remarks)
     )

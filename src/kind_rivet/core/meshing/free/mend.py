@@ -73,7 +73,7 @@ def mend(
             if changed:
                 break
             given_up.add(name)
-    return _without_unused(points, elements, fixed)
+    return without_unused(points, elements, fixed)
 
 
 class _Round:
@@ -216,7 +216,8 @@ def _smoothed(points: Floats, patch: Ints, fixed: int, outer: Ints, border: NDAr
     return out
 
 
-def _without_unused(points: Floats, elements: Ints, fixed: int) -> tuple[Floats, Ints]:
+def without_unused(points: Floats, elements: Ints, fixed: int) -> tuple[Floats, Ints]:
+    """Points (the first `fixed` always) and elements without the points that no element uses."""
     used = np.zeros(len(points), bool)
     used[:fixed] = True
     used[elements[elements >= 0]] = True

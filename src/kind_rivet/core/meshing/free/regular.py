@@ -17,7 +17,7 @@ from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.kernels import kernel
 from kind_rivet.core.meshing.free import cleanup, smooth
 from kind_rivet.core.meshing.free.flow import Flow
-from kind_rivet.core.meshing.free.mend import score_of
+from kind_rivet.core.meshing.free.mend import score_of, without_unused
 from kind_rivet.core.meshing.free.templates import Template, fewest, templates
 
 Ints = NDArray[np.int32]
@@ -242,7 +242,7 @@ def made_regular(points: Floats, elements: Ints, fixed: int, flow: Flow, budget:
         if not news:
             break
         elements = np.concatenate((elements[~gone], *news))
-        points, elements = _without_unused(points, elements, fixed)
+        points, elements = without_unused(points, elements, fixed)
     return points, elements
 
 
@@ -324,11 +324,3 @@ def _evened(ring: Floats, template: Template, n: int) -> Floats | None:
         return np.asarray(np.linalg.solve(system, inner[:, :n] @ ring))
     except np.linalg.LinAlgError:
         return None
-
-
-def _without_unused(points: Floats, elements: Ints, fixed: int) -> tuple[Floats, Ints]:
-    used = np.zeros(len(points), bool)
-    used[:fixed] = True
-    used[elements[elements >= 0]] = True
-    number = np.cumsum(used) - 1
-    return points[used], np.where(elements >= 0, number[np.maximum(elements, 0)], -1).astype(np.int32)
