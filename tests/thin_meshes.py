@@ -18,7 +18,8 @@ from kind_rivet.core.mesh.mesh import Mesh
 from kind_rivet.core.mesh.topology import pieces
 from kind_rivet.core.meshing.assemble import as_mesh
 from kind_rivet.core.meshing.rules import ShellRules, WasherRule
-from kind_rivet.core.meshing.shells import SheetMesh, mesh_sheet
+from kind_rivet.core.meshing.sheet_mesh import SheetMesh
+from kind_rivet.core.meshing.shells import mesh_sheet
 from kind_rivet.core.midsurface.extract import extract
 from kind_rivet.core.midsurface.sheet import Sheet
 from kind_rivet.core.quality.index import Quality, judge

@@ -21,7 +21,7 @@ from kind_rivet.core.geometry.kernel.parts import parts_of
 from kind_rivet.core.geometry.kernel.read import read_geometry
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.mesh.topology import at_nodes, pieces, shell_sides
-from kind_rivet.core.meshing.shells import FACE
+from kind_rivet.core.meshing.sheet_mesh import FACE
 from kind_rivet.core.midsurface.extract import CROSSING, extract
 from kind_rivet.core.midsurface.sheet import Sheet
 from kind_rivet.core.operations import perform

@@ -17,7 +17,7 @@ from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.geometry.ruled import bridged
 from kind_rivet.core.geometry.shape import Edge, Face, Shape
 from kind_rivet.core.mesh.topology import at_nodes
-from kind_rivet.core.meshing.shells import opened
+from kind_rivet.core.meshing.regions import opened
 from kind_rivet.core.midsurface.charts import ConeChart, CylinderChart, PlaneChart, SphereChart, TorusChart, widest_gap
 from kind_rivet.core.midsurface.fields import CarrierField, face_field, settle, signed_distance
 from kind_rivet.core.midsurface.middles import middle_of

@@ -11,7 +11,8 @@ from kind_rivet.core.meshing.free.fill import flat_worst
 from kind_rivet.core.meshing.mapped import fill_disc
 from kind_rivet.core.meshing.near_edges import _pulled
 from kind_rivet.core.meshing.rules import ShellRules, WasherRule
-from kind_rivet.core.meshing.shells import SheetMesh, mesh_sheet
+from kind_rivet.core.meshing.sheet_mesh import SheetMesh
+from kind_rivet.core.meshing.shells import mesh_sheet
 from kind_rivet.core.meshing.trias import in_trias, without_collapsed
 from kind_rivet.core.midsurface.extract import extract
 from kind_rivet.core.midsurface.sheet import Sheet

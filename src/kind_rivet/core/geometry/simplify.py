@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -47,6 +48,31 @@ def look_past(shape: Shape, edges: set[int], run_on: set[int] | None = None) -> 
         elif len(beside) == 1 and not shape.edges[e].closed:
             bordering.add(e)
     return _joined(shape, np.array([root(f) for f in range(len(label))]), bordering)
+
+
+def edges_in_one(shape: Shape) -> Shape:
+    """The shape without vertices at which two edges between the same faces run on along one line or arc."""
+    tolerance = 1e-6 * shape.diagonal
+    edges: list[Edge | None] = list(shape.edges)
+    now = list(range(len(edges)))  # the edge that each has become part of
+    for node, at in sorted(shape.vertices.items()):
+        if len(at) != 2 or now[at[0]] == now[at[1]] or shape.edge_faces[at[0]] != shape.edge_faces[at[1]]:
+            continue
+        if -float(_leaving(shape, at[0], node) @ _leaving(shape, at[1], node)) < SMOOTH:
+            continue
+        first, second = edges[now[at[0]]], edges[now[at[1]]]
+        assert first is not None and second is not None
+        if first.carrier.kind != second.carrier.kind or first.carrier.kind not in ("line", "circle"):
+            continue
+        a, b = first.nodes, second.nodes
+        nodes = np.concatenate((a if a[-1] == node else a[::-1], (b if b[0] == node else b[::-1])[1:]))
+        carrier = fit_curve(shape.points[nodes], tolerance)
+        if carrier.kind == first.carrier.kind and nodes[0] != nodes[-1]:
+            gone = now[at[1]]
+            edges[now[at[0]]], edges[gone] = Edge(nodes.astype(np.int32), carrier), None
+            now = [now[at[0]] if e == gone else e for e in now]
+    kept = tuple(edge for edge in edges if edge is not None)
+    return shape if len(kept) == len(edges) else replace(shape, edges=kept)
 
 
 def _would_close(shape: Shape, label: NDArray[np.int64], root: Callable[[int], int], a: int, b: int) -> bool:

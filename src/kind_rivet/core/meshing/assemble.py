@@ -10,7 +10,7 @@ from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.mesh.kinds import QUAD, TRIA, WIDTH
 from kind_rivet.core.mesh.mesh import Mesh
 from kind_rivet.core.meshing.bends import balance_bends
-from kind_rivet.core.meshing.shells import SheetMesh
+from kind_rivet.core.meshing.sheet_mesh import SheetMesh
 from kind_rivet.core.midsurface.sheet import Sheet
 
 

@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 from kind_rivet.core.geometry.carriers import Floats, frame, project, surface_normals
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.meshing.corners import follow_bends
-from kind_rivet.core.meshing.shells import EDGE, FACE, VERTEX, SheetMesh
+from kind_rivet.core.meshing.sheet_mesh import EDGE, FACE, VERTEX, SheetMesh
 from kind_rivet.core.meshing.washers import LEAST_SIDE
 from kind_rivet.core.quality.shell_metrics import SCALED_JACOBIAN, WARP, shell_metrics
 

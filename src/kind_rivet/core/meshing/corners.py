@@ -14,7 +14,7 @@ from scipy.sparse.linalg import spsolve
 
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.geometry.shape import Shape
-from kind_rivet.core.meshing.shells import EDGE, FACE, SheetMesh
+from kind_rivet.core.meshing.sheet_mesh import EDGE, FACE, SheetMesh
 from kind_rivet.core.quality.shell_metrics import SCALED_JACOBIAN, WARP, shell_metrics
 
 CORNERS = ("torus", "sphere", "free")

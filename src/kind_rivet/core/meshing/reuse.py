@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from kind_rivet.core.geometry.recognise import recognise, recognise_edges
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.mesh.mesh import ELEMENT_FIELDS, NODE_FIELDS, Mesh
-from kind_rivet.core.meshing.shells import EDGE, FACE, VERTEX, Kept, SheetMesh
+from kind_rivet.core.meshing.sheet_mesh import EDGE, FACE, VERTEX, Kept, SheetMesh
 from kind_rivet.core.meshing.washers import RoundHole
 
 Ints = NDArray[np.int32]

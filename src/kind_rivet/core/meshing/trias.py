@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from kind_rivet.core.quality.shell_metrics import SCALED_JACOBIAN, shell_metrics
 
 if TYPE_CHECKING:
-    from kind_rivet.core.meshing.shells import SheetMesh
+    from kind_rivet.core.meshing.sheet_mesh import SheetMesh
 
 COLLAPSED = 0.1  # scaled Jacobian below which two trias are better than a quad
 

@@ -44,7 +44,7 @@ def choose(middles: list[Middle], cuts: list[CutMiddle | None], network: Network
         if not set(lot) - set(bound):
             continue
         a, b = network.points[list(side.nodes)]
-        if _is_foot(a, b, {place.middle for place in side.at}, middles):
+        if _is_foot(a, b, side, lines, middles):
             continue
         wall = max(middles[place.middle].around for place in side.at)  # a thin wall must reach through a thick one
         lengths[(lot, bound)] = lengths.get((lot, bound), 0.0) + float(np.linalg.norm(b - a)) * wall
@@ -164,13 +164,16 @@ def _not_free(side: Side, lines: list[Line], number: dict[Cell, int]) -> tuple[i
     return tuple(sorted(out))
 
 
-def _is_foot(a: Floats, b: Floats, own: set[int], middles: list[Middle]) -> bool:
-    """Does a side run across another wall near by, inside it? There the edge of a wall that ends on it is free of necessity."""
-    m = min(own)
-    if len(own) > 1:
+def _is_foot(a: Floats, b: Floats, side: Side, lines: list[Line], middles: list[Middle]) -> bool:
+    """Does a side run across another wall near by, inside it? There the edge of a wall that ends on it is free of necessity.
+
+    Walls that step into each other along the side count as one.
+    """
+    own = {place.middle for place in side.at}
+    if len(own) > 1 and any(place.line < 0 or lines[place.line].kind != "step" for place in side.at):
         return False
     middle, d = (a + b) / 2, unit(b - a)
-    for k in middles[m].near:
+    for k in {k for m in own for k in middles[m].near} - own:
         other = middles[k]
         value, gradient = other.field(middle[None])
         if abs(value[0]) <= 0.5 * other.wall and abs(float(unit(gradient)[0] @ d)) > ACROSS:

@@ -22,7 +22,7 @@ from kind_rivet.core.geometry.carriers import Floats, Triple
 from kind_rivet.core.geometry.orient import turned_alike
 from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.geometry.shape import Shape
-from kind_rivet.core.geometry.simplify import simplify
+from kind_rivet.core.geometry.simplify import edges_in_one, simplify
 from kind_rivet.core.midsurface.cells import cut_up
 from kind_rivet.core.midsurface.choose import choose
 from kind_rivet.core.midsurface.drawing import draw_lines, find_middles
@@ -97,7 +97,7 @@ def make_by_crossing(
     thickness = np.array([float(f"{t:.9g}") for t in thickness])
     used = {f for m in own for f in m.sides[0] | m.sides[1]}
     return Crossed(
-        turned_alike(sewn.shape),
+        edges_in_one(turned_alike(sewn.shape)),
         thickness,
         tapers,
         _before(solid, joined, used),

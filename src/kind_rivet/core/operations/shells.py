@@ -20,7 +20,8 @@ from kind_rivet.core.meshing.assemble import as_mesh, measure_thickness
 from kind_rivet.core.meshing.neighbours import shared_lines
 from kind_rivet.core.meshing.reuse import Earlier, earlier_mesh, renumbered, ring_numbers, set_in, what_stays
 from kind_rivet.core.meshing.rules import ShellRules, WasherRule
-from kind_rivet.core.meshing.shells import EDGE, FACE, HARD_POINT, VERTEX, Kept, SheetMesh, mesh_sheet
+from kind_rivet.core.meshing.sheet_mesh import EDGE, FACE, HARD_POINT, VERTEX, Kept, SheetMesh
+from kind_rivet.core.meshing.shells import mesh_sheet
 from kind_rivet.core.meshing.sizes import wanted_on
 from kind_rivet.core.operations.registry import Parameters, Progress, operation
 from kind_rivet.core.repair.holds import holds_of

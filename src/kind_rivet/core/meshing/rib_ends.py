@@ -1,0 +1,181 @@
+"""Lines that end inside a wall just before a border: cut through to it, so that what lies between can be looked past.
+
+A rib that stops a little below the free edge of the wall it stands on, or that is flush with it
+for part of the way, leaves a gap too narrow for elements. A short cut from the end of its line
+to the border is an edge like others: it shrinks to a node, and between two such cuts lies a narrow strip.
+The mesh is made on the cut sheet and told in terms of the sheet as it was.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterator, Mapping
+from dataclasses import dataclass, replace
+from typing import TypeVar
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kind_rivet.core.geometry.carriers import Floats
+from kind_rivet.core.geometry.shape import Shape
+from kind_rivet.core.geometry.split import cut_between
+from kind_rivet.core.meshing.rules import ShellRules
+from kind_rivet.core.meshing.sheet_mesh import EDGE, FACE, VERTEX, Kept, SheetMesh
+
+T = TypeVar("T")
+ROUND = 3.0  # gaps: a line shorter than this does not part the wall
+SNAP = 0.35  # of the widest gap: a vertex this near to where a cut would end is its end
+MOST = 400  # cuts in one sheet
+
+
+@dataclass(frozen=True)
+class CutSheet:
+    """A sheet with cuts, and what each of its edges and faces was part of.
+
+    whole : the sheet as it was; shape : with cuts (the same object where there are none)
+    edges : (e,) edge of the whole sheet, −1 for a cut; faces : (f,) likewise, none −1
+    """
+
+    whole: Shape
+    shape: Shape
+    edges: NDArray[np.int64]
+    faces: NDArray[np.int64]
+
+    def rules(self, rules: ShellRules) -> ShellRules:
+        """The same rules for the edges and faces there are now; counts by hand are shared out by length."""
+        divisions: dict[int, int] = {}
+        for e, n in rules.divisions.items():
+            parts = self.parts(e)
+            divisions |= dict(zip(parts, _shared(n, self.shape.edge_length[parts]), strict=True))
+        return replace(
+            rules,
+            divisions=divisions,
+            edge_size=_children(rules.edge_size, self.edges),
+            face_size=_children(rules.face_size, self.faces),
+            ways=_children(rules.ways, self.faces),
+        )
+
+    def kept(self, kept: Kept | None) -> Kept | None:
+        """What may stay of an earlier mesh: all but what was cut."""
+        if kept is None or self.shape is self.whole:
+            return kept
+        cut = {int(e) for e in self.edges[len(self.whole.edges) :]}
+        broken = {int(f) for f in self.faces[len(self.whole.faces) :]}
+        return replace(kept, faces=kept.faces - broken, lines={e: line for e, line in kept.lines.items() if e not in cut})
+
+    def told(self, mesh: SheetMesh) -> SheetMesh:
+        """The mesh in terms of the whole sheet: edges in one piece, nodes on cuts on their faces."""
+        if self.shape is self.whole:
+            return mesh
+        edges, parts = self.edges, [self.parts(e) for e in range(len(self.whole.edges))]
+        lines = tuple(np.concatenate([mesh.edge_nodes[k][: -1 if k != lot[-1] else None] for k in lot]) for lot in parts)
+        count = np.array([sum(int(mesh.divisions[k]) for k in lot) for lot in parts])
+        kind, item = mesh.on_kind.copy(), mesh.on_item.copy()
+        owner = {int(n): e for e, edge in enumerate(self.whole.edges) for n in edge.nodes[[0, -1]]}
+        at_foot = {int(n): int(edges[k]) for k, edge in enumerate(self.shape.edges) if edges[k] >= 0 for n in edge.nodes[[0, -1]]}
+        for n in np.flatnonzero((kind == VERTEX) & (item >= 0)).tolist():
+            if int(item[n]) not in owner:
+                kind[n], item[n] = EDGE, at_foot[int(item[n])]
+        on = (mesh.on_kind == EDGE) & (mesh.on_item >= 0)
+        cut = on & (edges[np.where(on, mesh.on_item, 0)] < 0)
+        item[on] = edges[mesh.on_item[on]]
+        beside = {k: self.shape.edge_faces[k][0] for k in np.flatnonzero(edges < 0).tolist()}
+        kind[cut], item[cut] = FACE, [beside[int(k)] for k in mesh.on_item[cut]]
+        faces = kind == FACE
+        item[faces] = self.faces[item[faces]]
+        holes = tuple(replace(h, edges=tuple(dict.fromkeys(int(edges[e]) for e in h.edges))) for h in mesh.holes)
+        return replace(
+            mesh, on_kind=kind, on_item=item, face=self.faces[mesh.face].astype(np.int32), divisions=count, edge_nodes=lines, holes=holes
+        )  # fmt: skip
+
+    def parts(self, edge: int) -> list[int]:
+        """The parts of an edge of the whole sheet, in its own sense."""
+        found = np.flatnonzero(self.edges == edge).tolist()
+        if len(found) < 2:
+            return found
+        by_start = {int(self.shape.edges[k].nodes[0]): k for k in found}
+        out: list[int] = []
+        at = int(self.whole.edges[edge].nodes[0])
+        while at in by_start and len(out) < len(found):
+            out.append(by_start[at])
+            at = int(self.shape.edges[out[-1]].nodes[-1])
+        return out
+
+
+def _children(table: Mapping[int, T], parents: NDArray[np.int64]) -> dict[int, T]:
+    return {k: table[p] for k, p in enumerate(parents.tolist()) if p in table}
+
+
+def _shared(count: int, length: Floats) -> list[int]:
+    """A count shared out among parts by their lengths, none left without."""
+    out = np.ones(len(length), int)
+    for _ in range(max(count - len(length), 0)):
+        out[int(np.argmax(length / out))] += 1
+    return [int(n) for n in out]
+
+
+def cut_at_ends(shape: Shape, rules: ShellRules, fixed: Collection[int] = ()) -> CutSheet:
+    """The sheet with a cut wherever a line ends less than the looked-past share of the size before a border.
+
+    `fixed`: edges that must stay whole; graded ones do so too.
+    """
+    out = CutSheet(shape, shape, np.arange(len(shape.edges)), np.arange(len(shape.faces)))
+    fixed = {*fixed, *rules.grading}
+    limit = rules.look_past * rules.size
+    for vertex, line, face in list(_ends(shape))[:MOST]:
+        for f in np.flatnonzero(out.faces == face).tolist():
+            if f not in out.shape.facet_face[(out.shape.facets == vertex).any(axis=1)]:
+                continue
+            place = _border_near(out, vertex, line, f, limit, fixed)
+            if place is not None:
+                out = _with_cut(out, f, vertex, place)
+    return out
+
+
+def _ends(shape: Shape) -> Iterator[tuple[int, int, int]]:
+    """Vertices at which a single line ends inside a face, with that line and face."""
+    for vertex, edges in sorted(shape.vertices.items()):
+        for e in edges:
+            beside = shape.edge_faces[e]
+            for f in sorted({f for f in beside if beside.count(f) == 2}):
+                if sum(f in shape.edge_faces[k] for k in edges) == 1 and not shape.edges[e].closed:
+                    yield vertex, e, f
+
+
+def _border_near(sheet: CutSheet, vertex: int, line: int, face: int, limit: float, fixed: Collection[int]) -> Floats | None:
+    """The place on the face's border nearest to the end of a line, None where it is further away than the limit."""
+    shape = sheet.shape
+    p = shape.points[vertex]
+    best: tuple[float, Floats] | None = None
+    for e in shape.face_edges[face]:
+        if vertex in shape.edges[e].nodes or shape.edges[e].closed or int(sheet.edges[e]) in fixed:
+            continue
+        chain = shape.points[shape.edges[e].nodes]
+        a, d = chain[:-1], np.diff(chain, axis=0)
+        s = np.clip(np.einsum("ij,ij->i", p - a, d) / np.maximum(np.einsum("ij,ij->i", d, d), 1e-300), 0, 1)
+        foot = a + s[:, None] * d
+        away = np.linalg.norm(foot - p, axis=1)
+        k = int(np.argmin(away))
+        if best is not None and away[k] >= best[0]:
+            continue
+        ends = chain[[0, -1]]
+        near = ends[np.argmin(np.linalg.norm(ends - foot[k], axis=1))]
+        snapped = np.linalg.norm(near - foot[k]) < SNAP * limit and np.linalg.norm(near - p) < limit
+        best = float(away[k]), near if snapped else foot[k]
+    if best is None or best[0] > limit or ROUND * best[0] > sheet.whole.edge_length[line]:
+        return None
+    return best[1]
+
+
+def _with_cut(sheet: CutSheet, face: int, vertex: int, place: Floats) -> CutSheet:
+    before = sheet.shape
+    after = cut_between(before, face, vertex, place)
+    if after is None:
+        return sheet
+    edges = [*sheet.edges.tolist(), *(-1 for _ in range(len(after.edges) - len(before.edges)))]
+    for k in range(len(before.edges), len(after.edges) - 1):  # later parts of edges that were cut
+        first, last = (int(after.edges[k].nodes[i]) for i in (0, -1))
+        for e, edge in enumerate(before.edges):
+            if int(edge.nodes[-1]) == last and int(after.edges[e].nodes[-1]) == first != last:
+                edges[k] = int(sheet.edges[e])
+    faces = np.concatenate((sheet.faces, np.full(len(after.faces) - len(before.faces), sheet.faces[face])))
+    return CutSheet(sheet.whole, after, np.array(edges), faces)
