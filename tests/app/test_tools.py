@@ -93,6 +93,7 @@ USES = [
     Use(3, "Walls by hand", "midsurface.keep_piece", [[(40, 5, 1)]], lambda a, b: b.sheets[1].area == pytest.approx(a.sheets[1].area), {}, "ribs"),
     Use(3, "Walls by hand", "midsurface.trim_piece", [[(40, 5, 1)]], lambda a, b: b.sheets[1].area < a.sheets[1].area - 1000, {}, "ribs"),
     Use(3, "Walls by hand", "midsurface.bridge", [[(1, 15, 20), (39, 15, 20)]], lambda a, b: len(b.sheets[1].shape.faces) == 4, {}, "channel"),
+    Use(3, "Walls by hand", "midsurface.move_edge", [[(30, 15, 19)], [(39, 15, 23)]], lambda a, b: b.sheets[1].area > a.sheets[1].area + 200, {}, "lip", "oblique"),
     Use(4, "Sizes and grading", "mesh.size_on", [[(60, 20, 1)], []], lambda a, b: b.mesh.elements > 2 * a.mesh.elements, {"size": "2"}, "meshed"),
     Use(4, "Sizes and grading", "mesh.size_around", [[]], lambda a, b: b.mesh.elements > a.mesh.elements + 20, {"at": "60, 20, 1", "radius": "6", "size": "1.5"}, "meshed"),
     Use(4, "Sizes and grading", "mesh.size_in_box", [[], []], lambda a, b: b.choices.local[0].kind == "box", {"low": "50, 10, 0", "high": "70, 30, 2", "size": "1.5"}, "meshed"),
@@ -116,12 +117,13 @@ def starts() -> dict[str, Document]:
     d = plates()
     ribs = perform(document_of(fused(box(0, 0, 0, 80, 40, 2), [box(0, 19, 0, 80, 2, 22)])), "midsurface.extract", {})
     channel = document_of(fused(box(0, 0, 0, 40, 30, 2), [box(0, 0, 0, 2, 30, 20), box(38, 0, 0, 2, 30, 20)]))
+    lip = document_of(fused(box(0, 0, 0, 40, 30, 2), [box(0, 0, 0, 2, 30, 20), box(38, 0, 0, 2, 30, 26), box(0, 0, 18, 30, 30, 2)]))
     plate = document_of(cut(box(0, 0, 0, 80, 40, 2), [cylinder((25, 20, -1), (0, 0, 1), 5, 4)]))
     meshed = perform(perform(plate, "midsurface.extract", {}), "mesh.shells", {"size": 4.0})
     strip = perform(d, "build.extrude", {"curve": 3, "direction": (0, 1, 0), "length": 5})
     return {
         "meshed": meshed, "plates": d, "slivers": replace(slivers, choices=replace(slivers.choices, size=5.0)), "strip": strip,
-        "ribs": ribs, "channel": perform(channel, "midsurface.extract", {}),
+        "ribs": ribs, "channel": perform(channel, "midsurface.extract", {}), "lip": perform(lip, "midsurface.extract", {}),
         "cover": perform(Document(), "part.open", {"path": str(EXAMPLES / "ribbed_cover.step")}),
     }  # fmt: skip
 

@@ -106,6 +106,32 @@ def test_free_edges_are_bridged_and_meshed() -> None:
     assert back.stale
 
 
+def test_a_free_edge_is_moved_to_another_wall_and_taken_back() -> None:
+    """A lip on one side of a channel that ends before the other side."""
+    d = document_of(fused(box(0, 0, 0, 40, 30, 2), [box(0, 0, 0, 2, 30, 20), box(38, 0, 0, 2, 30, 26), box(0, 0, 18, 30, 30, 2)]))
+    d = perform(d, "midsurface.extract", {})
+    sheet = d.sheets[1]
+    shape = sheet.shape
+    tip = [e for e, faces in enumerate(shape.edge_faces) if len(faces) == 1 and np.allclose(shape.points[shape.edges[e].nodes][:, 0], 30)]
+    wall = face_near(shape, (39, 15, 13))
+    assert len(tip) == 1
+    moved = perform(d, "midsurface.move_edge", {"body": 1, "edge": tip[0], "wall": wall})
+    made = moved.sheets[1]
+    assert made.area == pytest.approx(sheet.area + 9 * 30)
+    assert any(len(faces) == 3 for faces in made.shape.edge_faces)
+    assert len(made.thickness) == len(made.shape.faces) and np.allclose(made.thickness, 2.0)
+    meshed = perform(moved, "mesh.shells", {"size": 4.0})
+    assert not len(meshed.quality.failing)
+    back = perform(meshed, "midsurface.take_back", {"number": 0})
+    assert back.sheets[1].area == pytest.approx(sheet.area) and back.stale and not back.moves
+    with pytest.raises(Refused, match="misses it"):
+        perform(d, "midsurface.move_edge", {"body": 1, "edge": tip[0], "wall": face_near(shape, (20, 15, 1))})
+    with pytest.raises(Refused):
+        perform(d, "midsurface.move_edge", {"body": 1, "edge": 999, "wall": wall})
+    gone = perform(moved, "part.remove", {"bodies": (1,)})
+    assert not gone.moves
+
+
 def test_walls_far_apart_are_led_on_until_they_meet() -> None:
     """A block between two thin walls: they end at it, and meet in it when told to."""
     part = fused(box(0, 0, 0, 60, 40, 2), [box(60, 0, -9, 20, 40, 20), box(69, 0, 11, 2, 40, 40)])

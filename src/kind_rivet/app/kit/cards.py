@@ -204,7 +204,8 @@ class DivisionsCard(Card):
         super().__init__(
             window,
             "Divisions of edges",
-            "Click or scroll a bead to change its count (Shift or right click: fewer), or choose edges and type a number.",
+            "Click or scroll a bead to change its count (Shift or right click: fewer), or choose edges and type a number. "
+            "Draw a copper grip of a chosen edge towards its end: the sides there get shorter.",
         )
         line = QHBoxLayout()
         self.count = NumberField(8, True)
@@ -240,11 +241,17 @@ class DivisionsCard(Card):
         self.give(body, [e for b, e in picked if b == body], self.count.value())
 
     def give(self, body: int, edges: list[int], count: Any) -> None:
+        self._propose("mesh.divisions", {"body": body, "edges": edges, "count": count})
+
+    def grade(self, body: int, edges: list[int], towards: str, ratio: float) -> None:
+        self._propose("mesh.grade", {"body": body, "edges": edges, "towards": towards, "ratio": ratio})
+
+    def _propose(self, name: str, parameters: dict[str, Any]) -> None:
         self.window_.proposing = self
-        if self.window_.session.proposal is not None:  # count on from what is shown
+        if self.window_.session.proposal is not None:  # go on from what is shown
             self.window_.keep()
             self.window_.proposing = self
-        self.window_.session.propose("mesh.divisions", {"body": body, "edges": edges, "count": count})
+        self.window_.session.propose(name, parameters)
 
     def confirm(self) -> None:
         if self.window_.session.proposal is not None:

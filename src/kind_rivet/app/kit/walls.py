@@ -102,12 +102,13 @@ class ProofCard(Card):
 
 
 class ChoiceList(BackList):
-    """Decisions about walls and bridges."""
+    """Decisions about walls, bridges and moved edges."""
 
     def entries(self) -> list[tuple[str, Any]]:
         document = self.window_.session.shown
         rows = [f"{c.label} at {place_words(c.hand.places[0])}" for c in document.wall_choices]
         rows += [f"bridge at {place_words(b.first)}" for b in document.bridges]
+        rows += [f"edge moved at {place_words(m.middle)}" for m in document.moves]
         return [(text, k) for k, text in enumerate(rows)]
 
     def take_back(self, entry: Any) -> None:
@@ -149,6 +150,9 @@ def wall_tools(window: MainWindow) -> list[Card]:
         "midsurface.keep_piece": lambda: card("midsurface.keep_piece", place, skip={"place"}),
         "midsurface.trim_piece": lambda: card("midsurface.trim_piece", place, skip={"place"}),
         "midsurface.bridge": lambda: card("midsurface.bridge", Slot("Free edges", "edge", edges, many=True), at_once=False, hint="Ctrl adds the second edge."),
+        "midsurface.move_edge": lambda: card(
+            "midsurface.move_edge", Slot("Free edge", "edge", _side("edge")), Slot("Wall it shall end on", "face", _side("wall")), skip={"edge", "wall"}
+        ),
     }  # fmt: skip
     hand = ChoiceCard(
         window, "Walls by hand", "For the places where you know better; each step is proved at once.", ways, ChoiceList(window)

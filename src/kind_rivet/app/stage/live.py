@@ -11,6 +11,7 @@ from kind_rivet.app.kit.cards import DivisionsCard
 from kind_rivet.app.kit.form import NumberField
 from kind_rivet.app.kit.looking import MeasureCard
 from kind_rivet.app.kit.preparing import FaultsCard
+from kind_rivet.app.stage.grips import Grips
 from kind_rivet.app.theme import COPPER, number, place_words
 from kind_rivet.core.document.document import Document
 from kind_rivet.core.geometry.carriers import Floats
@@ -47,6 +48,7 @@ def new_edges(before: Document, after: Document) -> list[Floats]:
 class Live:
     def __init__(self, window: MainWindow) -> None:
         self.window = window
+        self.grips = Grips(window)
         self.drag: NodeDrag | None = None
         self._holds: tuple[object, Any] = (None, None)
         self._past: tuple[object, list[Floats]] = (None, [])
@@ -135,7 +137,7 @@ class Live:
         """Beads, arrows and marks that the open card wants."""
         window = self.window
         stage, document = window.stage, window.session.shown
-        stage.beads, stage.ghost_lines = [], []
+        stage.beads, stage.grips, stage.ghost_lines = [], [], []
         stage.labels = [label for label in stage.labels if label[2] != COPPER]
         stage.ghost_paths, stage.dotted = [], []
         card = window.kit.open_card if window.kit.stop else None
@@ -150,6 +152,7 @@ class Live:
             stage.labels.append((card.line.mean(axis=0), card.words, COPPER))
         if isinstance(card, DivisionsCard):
             self._beads()
+            stage.grips = list(self.grips.shown())
         elif isinstance(card, OperationCard) and card.operation.name == "mixed.layers" and window.session.proposal is None:
             self._direction(card)
         elif (

@@ -33,6 +33,9 @@ class StageView(QWidget):
     drag_started = Signal(int)
     drag_moved = Signal(object)
     drag_ended = Signal(bool)
+    grip_started = Signal(object)
+    grip_moved = Signal(object, bool)
+    grip_ended = Signal()
 
     def __init__(self, selection: Selection) -> None:
         super().__init__()
@@ -57,6 +60,8 @@ class StageView(QWidget):
         self.box: Floats | None = None
         self.lines: list[vtkActor] = []  # mesh lines, hidden while turning
         self.beads: list[Bead] = []
+        self.grips: list[Any] = []  # things with a `place` that can be drawn along
+        self.marks: list[Floats] = []  # dots: nodes that are to come
         self.labels: list[tuple[Floats, str, str]] = []  # point, text, colour
         self.ghost_lines: list[tuple[Floats, Floats]] = []  # from, to: arrows of what a tool is about to do
         self.legend: list[tuple[str, str]] = []  # colour, text
@@ -67,7 +72,7 @@ class StageView(QWidget):
         self.dragging_nodes = False
         self._pressed: QPoint | None = None
         self._last = QPoint()
-        self._turning = self._boxing = self._node_drag = False
+        self._turning = self._boxing = self._node_drag = self._grip_drag = False
         self.view_changed: Callable[[], None] = lambda: None
         self._views: list[tuple[float, ...]] = []
         self.ghost_paths: list[Floats] = []  # copper lines: what a tool is about to do
@@ -186,6 +191,13 @@ class StageView(QWidget):
         p.setFont(small)
         for _, at, count, hand in self.beads:
             self._bead(p, self._points(at)[0], count, hand)
+        p.setPen(QPen(QColor(PANEL), 1))
+        p.setBrush(QColor(COPPER))
+        for mark in self.marks:
+            p.drawEllipse(self._points(mark)[0], 3.5, 3.5)
+        for grip in self.grips:
+            self._grip(p, self._points(grip.place)[0])
+        p.setBrush(Qt.BrushStyle.NoBrush)
         taken: list[QRectF] = []
         for point, text, tint in self.labels:  # tags make way for each other; what finds no place is only a dot
             spot = self._points(point)[0]
@@ -233,6 +245,12 @@ class StageView(QWidget):
         p.drawText(box, Qt.AlignmentFlag.AlignCenter, text)
         p.setBrush(Qt.BrushStyle.NoBrush)
 
+    def _grip(self, p: QPainter, at: QPointF) -> None:
+        p.setPen(QPen(QColor(PANEL), 1.5))
+        p.setBrush(QColor(COPPER))
+        p.drawPolygon(QPolygonF([at + QPointF(*d) for d in ((0, -8), (6, 0), (0, 8), (-6, 0))]))
+        p.setBrush(Qt.BrushStyle.NoBrush)
+
     def _tag(self, p: QPainter, at: QPointF, text: str, colour: str) -> None:
         metrics = p.fontMetrics()
         box = QRectF(at.x(), at.y(), metrics.horizontalAdvance(text) + 12, metrics.height() + 4)
@@ -267,9 +285,21 @@ class StageView(QWidget):
                 return bead
         return None
 
+    def grip_at(self, position: QPoint) -> Any:
+        for grip in reversed(self.grips):
+            at = self._points(grip.place)[0]
+            if abs(at.x() - position.x()) < 9 and abs(at.y() - position.y()) < 10:
+                return grip
+        return None
+
     def mousePressEvent(self, event: QMouseEvent) -> None:
         self._pressed = self._last = event.position().toPoint()
         self._turning = self._boxing = False
+        grip = self.grip_at(self._pressed) if event.button() == Qt.MouseButton.LeftButton else None
+        if grip is not None:
+            self._grip_drag = True
+            self.grip_started.emit(grip)
+            return
         bead = self.bead_at(self._pressed)
         if bead is not None:
             self.bead_turned.emit(
@@ -289,6 +319,10 @@ class StageView(QWidget):
         if self._pressed is None or event.buttons() == Qt.MouseButton.NoButton:
             self._last = now
             self._hover(now)
+            return
+        if self._grip_drag:
+            self._last = now
+            self.grip_moved.emit(self._pixel(now), bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier))
             return
         if self._node_drag:
             self._last = now
@@ -318,6 +352,10 @@ class StageView(QWidget):
         self._last = now
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        if self._grip_drag:
+            self._grip_drag, self._pressed = False, None
+            self.grip_ended.emit()
+            return
         if self._node_drag:
             self._node_drag = False
             self._pressed = None

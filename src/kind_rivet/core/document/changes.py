@@ -68,6 +68,16 @@ class Bridge:
 
 
 @dataclass(frozen=True)
+class EdgeMove:
+    """A free edge of a sheet, known by its middle and length, that is moved to the wall at `place`."""
+
+    body: int
+    middle: Triple
+    length: float
+    place: Triple
+
+
+@dataclass(frozen=True)
 class HardPoint:
     """A place where the mesh must have a node."""
 

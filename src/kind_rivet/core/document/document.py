@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 
 from kind_rivet.core.document.changes import (
     Bridge,
+    EdgeMove,
     HardPoint,
     Joint,
     LeftOut,
@@ -229,6 +230,7 @@ class Document:
     hard_points: tuple[HardPoint, ...] = ()
     wall_choices: tuple[WallChoice, ...] = ()  # what was decided by hand about walls
     bridges: tuple[Bridge, ...] = ()
+    moves: tuple[EdgeMove, ...] = ()
     planes: tuple[WorkingPlane, ...] = ()
     points: tuple[WorkingPoint, ...] = ()
     views: tuple[SavedView, ...] = ()
@@ -304,7 +306,7 @@ class Document:
 
     def prepare_state(self, body: int) -> str:
         """A word that changes when what is prepared on a body's sheet changes."""
-        lots = (self.left_out, self.looked_past, self.splits, self.hard_points, self.bridges)
+        lots = (self.left_out, self.looked_past, self.splits, self.hard_points, self.bridges, self.moves)
         mine = sorted(_word(change) for lot in lots for change in lot if change.body == body)
         return f"{self.basis.get(f'sheet:{body}', '')}:{hashlib.blake2b(repr(mine).encode(), digest_size=8).hexdigest()}"
 

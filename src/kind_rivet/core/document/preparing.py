@@ -7,12 +7,14 @@ from dataclasses import replace
 import numpy as np
 from numpy.typing import NDArray
 
-from kind_rivet.core.document.changes import Bridge, Split
+from kind_rivet.core.document.changes import Bridge, EdgeMove, Split
 from kind_rivet.core.document.document import Document
 from kind_rivet.core.errors import Refused
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.geometry.faults import dihedral
+from kind_rivet.core.geometry.lead_on import moved_edge
 from kind_rivet.core.geometry.places import find_edges
+from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.geometry.recognise import recognise, recognise_edges
 from kind_rivet.core.geometry.ruled import bridged
 from kind_rivet.core.geometry.shape import Shape
@@ -29,10 +31,10 @@ def working_shape(document: Document, key: int) -> Shape:
     return sheet.shape if sheet is not None else document.body(key).shape
 
 
-def prepared(document: Document, key: int, must: Split | Bridge | None = None) -> tuple[Sheet, list[str]]:
+def prepared(document: Document, key: int, must: Split | Bridge | EdgeMove | None = None) -> tuple[Sheet, list[str]]:
     """The extracted sheet of a body with all its recipes applied, and what did not go.
 
-    Raises what the split or bridge `must` is refused for.
+    Raises what the split, bridge or move `must` is refused for.
     """
     sheet = document.raw_sheets[key]
     name = document.body(key).name
@@ -76,6 +78,15 @@ def prepared(document: Document, key: int, must: Split | Bridge | None = None) -
                 if bridge is must:
                     raise
                 notes.append(f"{name}: a bridge was not made. {refused.reason}")
+    for move in document.moves:
+        if move.body == key:
+            try:
+                shape, came_from = _with_edge_moved(shape, move, _slack(sheet))
+                thickness, tapers = thickness[came_from], tuple(tapers[k] for k in came_from.tolist())
+            except Refused as refused:
+                if move is must:
+                    raise
+                notes.append(f"{name}: an edge was not moved. {refused.reason}")
     return replace(sheet, shape=shape, thickness=thickness, tapers=tapers if any(tapers) else ()), notes
 
 
@@ -90,6 +101,15 @@ def _bridged(shape: Shape, thickness: Floats, bridge: Bridge, slack: float) -> t
     return bridged(shape, a, b), wall
 
 
+def _with_edge_moved(shape: Shape, move: EdgeMove, slack: float) -> tuple[Shape, NDArray[np.int64]]:
+    """The sheet with a free edge moved to another wall, and the face that each of its faces came from."""
+    edge = int(find_edges(shape, np.array([move.middle]), np.array([move.length]), slack=slack)[0])
+    if edge < 0:
+        raise Refused("The edge was not found again.", "Choose it anew.")
+    facet, _, _ = FacetTree.over(shape.points, shape.facets).nearest(np.array([move.place]))
+    return moved_edge(shape, edge, int(shape.facet_face[facet[0]]))
+
+
 def _slack(sheet: Sheet) -> float:
     """How far an edge chosen on the solid may lie from the same edge on the sheet."""
     return 0.8 * float(np.max(sheet.thickness)) if len(sheet.thickness) and np.max(sheet.thickness) > 0 else 1e-4 * sheet.shape.diagonal
@@ -97,8 +117,6 @@ def _slack(sheet: Sheet) -> float:
 
 def _of_new_faces(sheet: Sheet, shape: Shape, first: int) -> NDArray[np.int64]:
     """The face of the extracted sheet at the place of each of the faces `first` and up."""
-    from kind_rivet.core.geometry.rays import FacetTree
-
     places = np.array([shape.points[shape.facets[shape.facet_face == f][0]].mean(axis=0) for f in range(first, len(shape.faces))])
     if not len(places):
         return np.empty(0, np.int64)

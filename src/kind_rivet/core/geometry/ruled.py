@@ -29,7 +29,7 @@ def bridged(shape: Shape, first: int, second: int) -> Shape:
     crossed = np.linalg.norm(p[a[0]] - p[b[-1]]) + np.linalg.norm(p[a[-1]] - p[b[0]])
     if crossed < straight:
         b = b[::-1]
-    facets = _zipped(p, a, b)
+    facets = zipped(p, a, b)
     if not len(facets):
         raise Refused("The two edges touch along their whole length.", "")
     corner = p[facets]
@@ -48,7 +48,7 @@ def bridged(shape: Shape, first: int, second: int) -> Shape:
     )  # fmt: skip
 
 
-def _zipped(p: Floats, a: NDArray[np.int32], b: NDArray[np.int32]) -> NDArray[np.int32]:
+def zipped(p: Floats, a: NDArray[np.int32], b: NDArray[np.int32]) -> NDArray[np.int32]:
     """Triangles between two chains, always closing the shorter diagonal."""
     out = []
     i = j = 0

@@ -23,6 +23,7 @@ from numpy.typing import NDArray
 
 from kind_rivet.core.errors import Refused
 from kind_rivet.core.geometry.carriers import Floats, fit_curve, frame, project, unit
+from kind_rivet.core.geometry.insert import with_line
 from kind_rivet.core.geometry.loops import free_loops
 from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.geometry.refine import SideCarriers, cut_sides, refined, sides_of
@@ -68,46 +69,8 @@ def cut_between(shape: Shape, face: int, vertex: int, place: Floats) -> Shape | 
     The face falls apart only where that parts it. None where no such line can be found. First parts of a cut
     edge keep its number, later parts come behind all old edges, the new edge is the last; new faces come last too.
     """
-    start = shape.points[vertex]
-    at = (shape.facets == vertex) & (shape.facet_face == face)[:, None]
-    across = np.cross(shape.normals[at].mean(axis=0), place - start)
-    if not at.any() or np.linalg.norm(across) < 1e-12 * shape.diagonal:
-        return None
-    across = unit(across)
-    field: Field = lambda p: (p - start) @ across  # noqa: E731
-    chosen = np.arange(len(shape.faces)) == face
-    shape, moved = _snapped(shape, chosen, field)
-    value = field(shape.points)
-    value[moved] = 0.0
-    value[np.abs(value) < 1e-9 * shape.diagonal] = 0.0
-    value[vertex] = 0.0
-    facets = np.flatnonzero(shape.facet_face == face)
-    sides = sides_of(shape, facets)
-    crossing = sides[value[sides[:, 0]] * value[sides[:, 1]] < 0]
-    segments = [(int(a), int(b)) for a, b in crossing]
-    spot: dict[tuple[int, int] | int, Floats] = dict(zip(segments, _roots(shape, crossing, segments, field), strict=True))
-    on_edges = {int(v) for edge in shape.edges for v in edge.nodes}
-    at_edges = {(min(a, b), max(a, b)) for edge in shape.edges for a, b in itertools.pairwise(edge.nodes.tolist())}
-
-    def where(k: tuple[int, int] | int) -> Floats:
-        return spot[k] if isinstance(k, tuple) else np.asarray(shape.points[k])
-
-    reach = 1e-3 * float(np.linalg.norm(place - start))
-    beside: dict[tuple[int, int] | int, list[tuple[int, int] | int]] = {}
-    for a, b in _line_pieces(shape, facets, value, set(segments)):
-        beside.setdefault(a, []).append(b)
-        beside.setdefault(b, []).append(a)
-    for first in beside.get(vertex, []):
-        chain = [vertex, first]
-        while not (chain[-1] in on_edges or chain[-1] in at_edges):
-            following = [k for k in beside[chain[-1]] if k != chain[-2]]
-            if len(following) != 1:
-                break
-            chain.append(following[0])
-        if np.linalg.norm(where(chain[-1]) - place) < reach:
-            out, number = cut_sides(shape, {k: spot[k] for k in chain if isinstance(k, tuple)})
-            return _with_lines(out, [[number[k] if isinstance(k, tuple) else k for k in chain]], chosen)[0]
-    return None
+    made = with_line(shape, face, vertex, place)
+    return None if made is None else with_edges(made[0], [made[1]], np.arange(len(shape.faces)) == face)[0]
 
 
 def _prepared(shape: Shape, way: str, d: Floats, at: Floats) -> _Cut:
@@ -318,7 +281,7 @@ def _divided(shape: Shape, chosen: NDArray[np.bool_], value: Floats, cut: _Cut) 
         needed = {k: spot[k] for chain in lot for k in chain if isinstance(k, tuple)}
         out, number = cut_sides(shape, needed)
         lines = [[number[k] if isinstance(k, tuple) else k for k in chain] for chain in lot]
-        result, count = _with_lines(out, lines, chosen)
+        result, count = with_edges(out, lines, chosen)
         if len(result.faces) > len(shape.faces):
             return result, count
     raise Refused("The line does not divide the face.", "Let it run from border to border, or close on itself.")
@@ -390,7 +353,7 @@ def _linked(pieces: list[tuple[tuple[int, int] | int, tuple[int, int] | int]]) -
     return out
 
 
-def _with_lines(shape: Shape, lines: list[list[int]], chosen: NDArray[np.bool_]) -> tuple[Shape, int]:
+def with_edges(shape: Shape, lines: list[list[int]], chosen: NDArray[np.bool_]) -> tuple[Shape, int]:
     """New edges along the lines, old edges cut where lines end on them, faces numbered anew where they fall apart."""
     barrier = {(min(a, b), max(a, b)) for e in shape.edges for a, b in zip(e.nodes[:-1].tolist(), e.nodes[1:].tolist(), strict=True)}
     on_line = {(min(a, b), max(a, b)) for line in lines for a, b in itertools.pairwise(line)}

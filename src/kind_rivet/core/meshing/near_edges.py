@@ -14,7 +14,7 @@ from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.meshing.curves import Curve
 from kind_rivet.core.meshing.patch import BorderEdge, Patch
 from kind_rivet.core.meshing.rules import ShellRules
-from kind_rivet.core.meshing.washers import FACING, RoundHole, loop_points
+from kind_rivet.core.meshing.washers import FACING, RoundHole
 
 SPACING = (0.55, 1.6)  # sizes: how long divisions may become by that
 SPREAD = 0.42  # of a division: how far nodes may be pulled to a foot
@@ -75,7 +75,7 @@ def _beside(shape: Shape, patches: list[Patch | None], holes: list[RoundHole]) -
 
 def _away(hole: RoundHole, patch: Patch, part: BorderEdge) -> Floats:
     """Places (k, 2) along a passage, from the middle of the hole."""
-    return np.asarray(patch.flat[part.corners] - loop_points(patch, hole.loop).mean(axis=0))
+    return np.asarray(patch.flat[part.corners] - patch.outlines[hole.loop].mean(axis=0))
 
 
 def _places(patch: Patch, part: BorderEdge) -> Floats:

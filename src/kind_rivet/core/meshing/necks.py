@@ -12,7 +12,7 @@ from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.meshing.curves import Curve
 from kind_rivet.core.meshing.patch import Patch
 from kind_rivet.core.meshing.rules import ShellRules
-from kind_rivet.core.meshing.washers import loop_gap, loop_points
+from kind_rivet.core.meshing.washers import loop_gap
 
 TOUCHING = 0.05  # of the size: a hole nearer to what is beside it is closed before it is tried
 
@@ -24,16 +24,17 @@ def close_touching(shape: Shape, patches: list[Patch | None], size: float, notes
     for r, patch in enumerate(patches):
         if patch is None or len(patch.loops) < 2:
             continue
-        points = [loop_points(patch, k) for k in range(len(patch.loops))]
-        box = [(p.min(axis=0), p.max(axis=0)) for p in points]
+        points = patch.outlines
+        low, high = (np.array([of(line, axis=0) for line in points]) for of in (np.min, np.max))
         near = TOUCHING * size
         closed: set[int] = set()
         for k in _free_holes(shape, patch):
-            for other in range(len(points)):
+            beside = ((low <= high[k] + near) & (high >= low[k] - near)).all(axis=1)
+            beside[0] = True
+            for other in np.flatnonzero(beside).tolist():
                 if other == k or other in closed:
                     continue
-                inside = other == 0 or not ((box[k][0] > box[other][1] + near) | (box[k][1] < box[other][0] - near)).any()
-                if inside and min(loop_gap(points[k], points[other]), loop_gap(points[other], points[k])) < near:
+                if min(loop_gap(points[k], points[other]), loop_gap(points[other], points[k])) < near:
                     closed.add(k)
                     break
         for k in sorted(closed):

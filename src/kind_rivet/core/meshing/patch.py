@@ -69,6 +69,17 @@ class Patch:
             np.add.at(inner, self.facets[:, k], np.arccos(np.clip(np.einsum("ij,ij->i", a, b), -1.0, 1.0)))
         return np.asarray((np.pi - inner) / (np.pi / 2))
 
+    @cached_property
+    def outlines(self) -> tuple[Floats, ...]:
+        """The places (n, 2) along each border loop."""
+        return tuple(np.concatenate([self.flat[p.corners[:-1]] for p in loop]) for loop in self.loops)
+
+    @cached_property
+    def discs(self) -> tuple[Floats, Floats]:
+        """Centres (l, 2) and radii (l,) of discs round the border loops."""
+        centres = np.array([line.mean(axis=0) for line in self.outlines])
+        return centres, np.array([np.linalg.norm(line - c, axis=1).max() for line, c in zip(self.outlines, centres, strict=True)])
+
     def to_space(self, uv: Floats) -> tuple[Floats, Ints]:
         """Points (n, 3) on the faces for places (n, 2) in the plane, and the face (n,) each lies on."""
         facet, _, _ = self.flat_tree.nearest(np.column_stack((uv, np.zeros(len(uv)))))

@@ -59,9 +59,9 @@ def find_round_holes(shape: Shape, patches: list[Patch | None], rules: ShellRule
             hole = _round(shape, region, number, loop, rules) or _opening(shape, patch, region, number, rules)
             if hole is not None:
                 holes.append(hole)
-    spots = {r: [_spot(loop_points(patch, k)) for k in range(len(patch.loops))] for r, patch in enumerate(patches) if patch is not None}
     by_loop = {(h.region, h.loop): h for h in holes}
-    fitted = [_fitted(hole, by_loop, spots[hole.region], patches, rules) for hole in holes]
+    widest = max((sum(h.widths) for h in holes), default=0.0)
+    fitted = [_fitted(hole, by_loop, widest, patches, rules) for hole in holes]
     return _turned_alike([_aligned(hole, shape, patches, rules.size) for hole in _paired(fitted, shape, patches, rules)], shape)
 
 
@@ -111,7 +111,7 @@ def _opening(shape: Shape, patch: Patch, region: int, number: int, rules: ShellR
     """A free, convex loop without sharp corners: a slot, a D-shape, a rounded window, a hole across a curved wall."""
     loop = patch.loops[number]
     edges = tuple(p.edge for p in loop)
-    xy = loop_points(patch, number)
+    xy = patch.outlines[number]
     if len(xy) < 6 or len(set(edges)) != len(edges) or any(len(shape.edge_faces[e]) != 1 for e in edges):
         return None
     turn = -np.degrees(turns(xy) * np.pi / 2)  # seen from inside the hole
@@ -194,12 +194,6 @@ def _turned_alike(holes: list[RoundHole], shape: Shape) -> list[RoundHole]:
     return out
 
 
-def _spot(points: Floats) -> tuple[Floats, float]:
-    """Centre and radius of a disc round a loop."""
-    centre = points.mean(axis=0)
-    return centre, float(np.linalg.norm(points - centre, axis=1).max())
-
-
 def ring_divisions(radius: float, width: float, size: float) -> int:
     """Even count whose sides match the size well out in the ring, where the next rows begin; multiples of four keep it symmetric.
 
@@ -222,17 +216,15 @@ def direction_near(patch: Patch, number: int) -> float:
 
     Along straight walls that is the wall's own direction, along round flanges the radius through the hole.
     """
-    centre = loop_points(patch, number).mean(axis=0)
+    centres, radii = patch.discs
+    centre = centres[number]
+    round_it = np.linalg.norm(centres - centre, axis=1) < radii  # other holes see themselves the same from all sides
     total = 0.0j
-    for k in range(len(patch.loops)):
-        if k == number:
-            continue
-        loop = loop_points(patch, k)
+    for k in sorted({0, *np.flatnonzero(round_it).tolist()} - {number}):
+        loop = patch.outlines[k]
         side = np.roll(loop, -1, axis=0) - loop
         away = np.linalg.norm(loop + side / 2 - centre, axis=1)
         weight = np.linalg.norm(side, axis=1) / np.maximum(away, 1e-300) ** 2
-        if k > 0:  # round holes see themselves the same from all sides
-            weight = weight * (np.linalg.norm(loop.mean(axis=0) - centre) < np.linalg.norm(loop - loop.mean(axis=0), axis=1).max())
         total += complex((weight * np.exp(4j * np.arctan2(side[:, 1], side[:, 0]))).sum())
     return float(np.angle(total) / 4)
 
@@ -256,7 +248,7 @@ def _aligned(hole: RoundHole, shape: Shape, patches: list[Patch | None], size: f
 
 def _corners_between(hole: RoundHole, patch: Patch, start: float, step: float, size: float) -> bool:
     """Do the corners of the outer border near a ring lie rather between nodes at angles start + k step than beside them?"""
-    corners = patch.flat[[p.corners[0] for p in patch.loops[0]]] - loop_points(patch, hole.loop).mean(axis=0)
+    corners = patch.flat[[p.corners[0] for p in patch.loops[0]]] - patch.outlines[hole.loop].mean(axis=0)
     near = corners[np.linalg.norm(corners, axis=1) < hole.radius + sum(hole.widths) + FACING * size]
     phase = np.exp(2j * np.pi * (np.arctan2(near[:, 1], near[:, 0]) - start) / step)
     return bool(len(near)) and float(phase.real.sum()) < -0.5
@@ -265,28 +257,24 @@ def _corners_between(hole: RoundHole, patch: Patch, start: float, step: float, s
 def _fitted(
     hole: RoundHole,
     by_loop: dict[tuple[int, int], RoundHole],
-    spots: list[tuple[Floats, float]],
+    widest: float,
     patches: list[Patch | None],
     rules: ShellRules,
 ) -> RoundHole:
-    """Narrow or drop the rings so that something of the size is left between them and whatever is near."""
+    """Narrow or drop the rings so that something of the size is left between them and whatever is near; `widest`: of all rings."""
     patch = patches[hole.region]
     assert patch is not None
     total = sum(hole.widths)
     if total <= 0:
         return hole
-    ring = loop_points(patch, hole.loop)
+    ring = patch.outlines[hole.loop]
     room = np.inf
-    for number in range(len(patch.loops)):
-        if number == hole.loop:
-            continue
+    centres, radii = patch.discs
+    clear = np.linalg.norm(centres - centres[hole.loop], axis=1) - radii - radii[hole.loop]
+    close = clear <= total + widest + 0.7 * rules.size  # what is far off need not be measured
+    for number in sorted({0, *np.flatnonzero(close).tolist()} - {hole.loop}):
         neighbour = by_loop.get((hole.region, number))
-        if number > 0:  # far off: no need to measure
-            (here, mine), (there, its) = spots[hole.loop], spots[number]
-            needed = total + (sum(neighbour.widths) if neighbour else 0.0) + 0.7 * rules.size
-            if float(np.linalg.norm(here - there)) - mine - its > needed:
-                continue
-        gap = loop_gap(ring, loop_points(patch, number))
+        gap = loop_gap(ring, patch.outlines[number])
         # Two rings share the gap in proportion to what they want; a plain border keeps 0.6 of the size free.
         theirs = sum(neighbour.widths) if neighbour else 0.0
         if neighbour:
@@ -308,10 +296,6 @@ def _fitted(
     if any(e in rules.divisions for e in hole.edges) or (rule is not None and rule.divisions):
         count = hole.divisions
     return replace(hole, divisions=count, widths=widths)
-
-
-def loop_points(patch: Patch, number: int) -> Floats:
-    return np.concatenate([patch.flat[p.corners[:-1]] for p in patch.loops[number]])
 
 
 def loop_gap(ring: Floats, other: Floats) -> float:

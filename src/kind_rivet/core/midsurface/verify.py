@@ -9,14 +9,14 @@ from numpy.typing import NDArray
 
 from kind_rivet.core.geometry.carriers import Floats, project, unit
 from kind_rivet.core.geometry.rays import FacetTree
-from kind_rivet.core.geometry.sampling import by_area, spread_samples
+from kind_rivet.core.geometry.sampling import by_area, spread_samples, volume_samples
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.midsurface.remarks import remarks_on
 from kind_rivet.core.midsurface.sheet import Proof, Sheet
-from kind_rivet.core.midsurface.traces import inside as inside_of
 
 COVER = 0.53  # walls from the sheet up to which the solid counts as covered
 SAMPLES = 4000
+RAYS = 3000  # along each axis, to find places inside the solid
 ACROSS = 0.5  # cosine between an edge and a wall's normal from which it runs across the wall
 FOOT = 3.0  # walls: longest foot of an edge that runs aslant into another wall
 
@@ -82,19 +82,9 @@ def _layers(sheet: Sheet, points: Floats, normal: Floats, wall: Floats, face: ND
 
 def _cover(solid: Shape, tree: FacetTree, sheet: Sheet) -> tuple[float, Floats]:
     """Share of the solid's volume within 0.53 walls of the sheet, and places that are not (worst first, a few)."""
-    points, normals, _, _, area = spread_samples(solid, by_area(solid, SAMPLES, 12))
-    eps = 1e-6 * solid.diagonal
-    depth, hit = tree.cast(points - eps * normals, -normals, least=eps)
-    met = np.flatnonzero(hit >= 0)
-    # Long rays (along a wall) stand for much volume: they get more places.
-    count = np.clip(np.ceil(depth[met] / (2 * float(np.median(sheet.thickness)))), 1, 40).astype(int)
-    ray = np.repeat(met, count)
-    step = np.arange(len(ray)) - np.repeat(np.cumsum(count) - count, count)
-    share = (step + (np.arange(len(ray)) * 0.6180339887498949 + 0.3) % 1) / np.repeat(count, count)
-    inside = points[ray] - (share * depth[ray])[:, None] * normals[ray]
-    volume = area[ray] * depth[ray] / np.repeat(count, count)
-    within = inside_of(inside, tree, solid)  # a ray along an edge may run past it
-    inside, volume = inside[within], volume[within]
+    inside, part = volume_samples(solid, tree, RAYS, float(np.median(sheet.thickness)))
+    if not len(inside):
+        return 0.0, np.empty((0, 3))
     facet, _, gap = FacetTree.over(sheet.shape.points, sheet.shape.facets).nearest(inside)
     wall = sheet.thickness_at(inside, sheet.shape.facet_face[facet].astype(np.int64))
     near = gap <= COVER * wall
@@ -104,7 +94,7 @@ def _cover(solid: Shape, tree: FacetTree, sheet: Sheet) -> tuple[float, Floats]:
     for k in far.tolist():
         if len(bare) < 12 and gap[k] > 0.6 * wall[k] and all(np.linalg.norm(inside[k] - b) > 4 * wall[k] for b in bare):
             bare.append(inside[k])
-    return float((volume * near).sum() / volume.sum()), np.array(bare).reshape(-1, 3)
+    return float((part * near).sum() / part.sum()), np.array(bare).reshape(-1, 3)
 
 
 def _pieces(sheet: Shape) -> int:

@@ -244,7 +244,7 @@ def without_bodies(document: Document, keys: set[int]) -> Document:
     keep = lambda table: {k: v for k, v in table.items() if k not in keys}  # noqa: E731
     lots: dict[str, Any] = {
         name: tuple(c for c in getattr(document, name) if c.body not in keys)
-        for name in ("left_out", "looked_past", "splits", "hard_points")
+        for name in ("left_out", "looked_past", "splits", "hard_points", "wall_choices", "bridges", "moves")
     }
     out = replace(
         document, bodies=tuple(b for b in document.bodies if b.key not in keys), mesh=mesh, sheets=keep(document.sheets), raw_sheets=keep(document.raw_sheets),

@@ -9,23 +9,16 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field
 
-from kind_rivet.core.document.document import TINTS, Document, MeshChoices, Part, shell_rules
+from kind_rivet.core.document.document import TINTS, Document, MeshChoices, Part
 from kind_rivet.core.document.live_sets import refreshed
 from kind_rivet.core.errors import Refused
-from kind_rivet.core.geometry.rays import FacetTree
-from kind_rivet.core.geometry.shape import Shape
-from kind_rivet.core.geometry.weld import Welded, weld
 from kind_rivet.core.mesh.mesh import Mesh
-from kind_rivet.core.meshing.assemble import as_mesh, measure_thickness
 from kind_rivet.core.meshing.neighbours import shared_lines
-from kind_rivet.core.meshing.reuse import Earlier, earlier_mesh, renumbered, ring_numbers, set_in, what_stays
-from kind_rivet.core.meshing.rules import ShellRules, WasherRule
-from kind_rivet.core.meshing.sheet_mesh import EDGE, FACE, HARD_POINT, VERTEX, Kept, SheetMesh
-from kind_rivet.core.meshing.shells import mesh_sheet
-from kind_rivet.core.meshing.sizes import wanted_on
+from kind_rivet.core.meshing.reuse import Earlier, renumbered, ring_numbers, set_in
+from kind_rivet.core.meshing.rules import WasherRule
+from kind_rivet.core.meshing.sheet_mesh import SheetMesh
+from kind_rivet.core.operations.lots import Made, make_lot, make_lots, rules_word
 from kind_rivet.core.operations.registry import Parameters, Progress, operation
-from kind_rivet.core.repair.holds import holds_of
-from kind_rivet.core.repair.optimise import optimise
 
 MOST_ELEMENTS = 3_000_000
 
@@ -93,36 +86,32 @@ def mesh_again(
     notes: list[str] = []
     result = document
     done: set[int] = set()
-    lots: list[list[int]] = []
+    lots: list[tuple[int, ...]] = []
     for key in keys:
         if document.sheets.get(key) is None:
             raise Refused(f"{document.body(key).name} has no midsurface.", "Extract it first.")
         if key not in done:
             group = next((g for g in document.joined if key in g and neighbours == "mesh together"), (key,))
-            lots.append([k for k in group if k in document.sheets])
+            lots.append(tuple(k for k in group if k in document.sheets))
             done |= set(lots[-1])
-    for k, lot in enumerate(lots):
-        name = document.body(lot[0]).name if len(lot) == 1 else f"{len(lot)} joined bodies"
-
-        def part_of(share: float, what: str, k: int = k, name: str = name) -> None:
-            progress((k + share) / len(lots), f"{what} {name}")
-
-        lines = _lines_of_neighbours(result, lot[0]) if neighbours == "take their nodes" else {}
-        result = _mesh_lot(result, lot, part_of, smooth, afresh, notes, lines)
+    if neighbours == "take their nodes":  # one after the other: each sees those before it
+        for k, lot in enumerate(lots):
+            progress(k / len(lots), f"meshing {_name(document, lot)}")
+            lines = _lines_of_neighbours(result, lot[0])
+            result = _set(result, make_lot(result, lot, smooth, afresh, lines), notes, lines)
+    else:
+        for made in make_lots(document, lots, progress, smooth, afresh):
+            result = _set(result, made, notes, {})
     result = without_lost(result, notes)
     basis = dict(result.basis)
     for key in done:
         basis[f"mesh:{key}"] = result.mesh_state(key)
-        basis[f"rules:{key}"] = _rules_word(result, key)
+        basis[f"rules:{key}"] = rules_word(result, key)
     result = refreshed(replace(result, basis=basis))
     quality = result.quality
     shells_made = int(sum((result.mesh.body == key).sum() for key in done))
     sentence = f"{shells_made} shells at size {document.choices.size:g} {document.units}: index {quality.mesh_index:.1f}, {len(quality.failing)} failing."
     return replace(result, notes=(sentence, *notes))
-
-
-def _rules_word(document: Document, body: int) -> str:
-    return f"{document.choices.size:g}|{document.choices.growth:g}|{document.choices.washers}{document.choices.beside_size(body)}"
 
 
 def _lines_of_neighbours(document: Document, key: int) -> dict[int, NDArray[np.int32]]:
@@ -136,35 +125,11 @@ def _lines_of_neighbours(document: Document, key: int) -> dict[int, NDArray[np.i
     return shared_lines(document.mesh, document.sheets[key].shape, others, document.mesh_edges)
 
 
-def _mesh_lot(
-    document: Document,
-    lot: list[int],
-    progress: Progress,
-    smooth: bool,
-    afresh: bool,
-    notes: list[str],
-    lines: dict[int, NDArray[np.int32]],
-) -> Document:
-    """Mesh one body, or several that share their borders. `lines`: node numbers of neighbours along edges of a single body."""
-    progress(0.0, "meshing")
-    size = document.choices.size
+def _set(document: Document, made: Made, notes: list[str], lines: dict[int, NDArray[np.int32]]) -> Document:
+    """The document with the shells of one lot in place of what its bodies had. `lines`: nodes of neighbours that were taken."""
+    lot, shells, new = made.lot, made.shells, made.mesh
     sheets = [document.sheets[k] for k in lot]
-    welded = weld([s.shape for s in sheets], 1e-7 * max(s.shape.diagonal for s in sheets)) if len(lot) > 1 else None
-    shape = welded.shape if welded else sheets[0].shape
-    rules = _rules_of(document, lot, welded)
-    hard = [h.centre for h in document.left_out if h.body in lot and h.hard_point] + [
-        h.place for h in document.hard_points if h.body in lot
-    ]
-    points = np.array(hard).reshape(-1, 3)
-    earlier = None if afresh or welded or lines else _earlier(document, lot[0])
-    kept = (
-        what_stays(document.mesh, shape, earlier.lines, _without_hard(earlier.faces, shape, document, lot[0], points)) if earlier else None
-    )
-    if lines:
-        kept = Kept(frozenset(), {}, what_stays(document.mesh, shape, lines, frozenset()).lines)
-        rules = replace(rules, divisions=dict(rules.divisions) | {e: len(line) - 1 for e, line in lines.items()})
-    shells = mesh_sheet(shape, rules, points, kept)
-    name = document.body(lot[0]).name if len(lot) == 1 else "Joined bodies"
+    name = _name(document, lot)
     unfit = sum(1 for h in shells.holes if h.wanted > 0 and not h.widths)
     narrowed = sum(1 for h in shells.holes if h.widths and sum(h.widths) < h.wanted * len(h.widths) * 0.99)
     if unfit:
@@ -173,25 +138,13 @@ def _mesh_lot(
         notes.append(f"{name}: {narrowed} ring{'s were' if narrowed > 1 else ' was'} narrowed to fit.")
     notes += [f"{name}: {note}" for note in shells.notes]
     parts, numbers = _shell_parts(document, lot)
-    new = as_mesh(shells, shape, lot[0], numbers[0], size)
-    if smooth:
-        progress(0.7, "optimising")
-        holds = holds_of(new, {lot[0]: shape})
-        for e in shells.kept_edges:
-            holds.movable[shells.edge_nodes[e]] = False
-        refined = bool(rules.face_size or rules.edge_size or rules.places)
-        wanted = wanted_on(shape, new.centres(), new.face, rules) if refined else None
-        new = optimise(new, holds, document.limit_sheet, size, wanted=wanted).mesh
-    if welded:
-        new = _shared_out(new, welded, lot, numbers)
-    for key, sheet in zip(lot, sheets, strict=True):
-        thickness, offset = measure_thickness(new, key, document.body(key).shape, sheet)
-        new = replace(new, thickness=thickness, offset=offset)
+    new = replace(new, part=np.array(numbers, np.int32)[new.part])
     meshed = dict(document.meshed) | dict(zip(lot, sheets, strict=True))
-    if earlier is not None and shells.kept_faces:
-        return _set_in(replace(document, parts=parts, meshed=meshed), lot[0], new, shells, earlier, notes)
+    document = replace(document, parts=parts, meshed=meshed)
+    if made.earlier is not None and shells.kept_faces:
+        return _set_in(document, lot[0], new, shells, made.earlier, notes)
     if lines:
-        return _beside_neighbours(replace(document, parts=parts, meshed=meshed), lot[0], new, shells, lines, notes)
+        return _beside_neighbours(document, lot[0], new, shells, lines, notes)
     mesh, dropped = document.mesh, 0
     for key in lot[1:]:
         mesh, more = _replaced(mesh, None, key)
@@ -204,38 +157,17 @@ def _mesh_lot(
     first = mesh.nodes - new.nodes
     along = tuple(mesh.node_id[first + nodes].astype(np.int32) for nodes in shells.edge_nodes)
     for k, key in enumerate(lot):
-        if welded is None:
+        if made.welded is None:
             edges[key], holes[key] = along, shells.holes
             continue
-        edges[key] = tuple(along[e] for e in welded.edges[k])
-        there = {int(e): j for j, e in enumerate(welded.edges[k])}
+        edges[key] = tuple(along[e] for e in made.welded.edges[k])
+        there = {int(e): j for j, e in enumerate(made.welded.edges[k])}
         holes[key] = tuple(replace(h, edges=tuple(there.get(e, -1) for e in h.edges)) for h in shells.holes if set(h.edges) <= set(there))
-    return replace(document, mesh=mesh, parts=parts, mesh_edges=edges, mesh_holes=holes, meshed=meshed, notes=())
+    return replace(document, mesh=mesh, mesh_edges=edges, mesh_holes=holes, notes=())
 
 
-def _earlier(document: Document, key: int) -> Earlier | None:
-    """What there is of an earlier mesh made by the same rules; None when there is none."""
-    old, new = document.meshed.get(key), document.sheets[key]
-    if old is None or key not in document.mesh_edges or document.basis.get(f"rules:{key}") != _rules_word(document, key):
-        return None
-    if not (document.mesh.body == key).any():
-        return None
-    return earlier_mesh(old.shape, new.shape, document.mesh_edges[key])
-
-
-def _without_hard(faces: frozenset[int], shape: Shape, document: Document, key: int, points: NDArray[np.float64]) -> frozenset[int]:
-    """Faces whose hard points are nodes already: the others must be meshed again."""
-    mesh = document.mesh
-    held = mesh.points[(mesh.on_body == key) & (mesh.on_kind == VERTEX) & (mesh.on_item == HARD_POINT)]
-    touched: list[NDArray[np.float64]] = []
-    for lot, other in ((points, held), (held, points)):
-        for p in lot:
-            if not len(other) or np.linalg.norm(other - p, axis=1).min() > 0.25 * document.choices.size:
-                touched.append(p)
-    if not touched:
-        return faces
-    facet, _, _ = FacetTree.over(shape.points, shape.facets).nearest(np.array(touched))
-    return faces - {int(f) for f in shape.facet_face[facet]}
+def _name(document: Document, lot: tuple[int, ...]) -> str:
+    return document.body(lot[0]).name if len(lot) == 1 else "Joined bodies"
 
 
 def _set_in(document: Document, key: int, new: Mesh, shells: SheetMesh, earlier: Earlier, notes: list[str]) -> Document:
@@ -264,26 +196,7 @@ def _beside_neighbours(
     return replace(document, mesh=mesh, mesh_edges=edges, mesh_holes=holes, notes=())
 
 
-def _rules_of(document: Document, lot: list[int], welded: Welded | None) -> ShellRules:
-    """The mesher's rules for one body, or for several with their faces and edges numbered as in the welded sheet."""
-    if welded is None:
-        return shell_rules(document.choices, lot[0])
-    rules = ShellRules(document.choices.size, document.choices.growth, washers=document.choices.washers, trias=document.choices.trias)
-    for k, key in enumerate(lot):
-        mine = shell_rules(document.choices, key)
-        edge, face = welded.edges[k], welded.faces[k]
-        rules = replace(
-            rules, places=mine.places, washers_at=rules.washers_at + mine.washers_at,
-            divisions=dict(rules.divisions) | {int(edge[e]): n for e, n in mine.divisions.items() if 0 <= e < len(edge)},
-            grading=dict(rules.grading) | {int(edge[e]): g for e, g in mine.grading.items() if 0 <= e < len(edge)},
-            edge_size=dict(rules.edge_size) | {int(edge[e]): v for e, v in mine.edge_size.items() if 0 <= e < len(edge)},
-            face_size=dict(rules.face_size) | {int(face[f]): v for f, v in mine.face_size.items() if 0 <= f < len(face)},
-            ways=dict(rules.ways) | {int(face[f]): w for f, w in mine.ways.items() if 0 <= f < len(face)},
-        )  # fmt: skip
-    return rules
-
-
-def _shell_parts(document: Document, lot: list[int]) -> tuple[tuple[Part, ...], list[int]]:
+def _shell_parts(document: Document, lot: tuple[int, ...]) -> tuple[tuple[Part, ...], list[int]]:
     """The document's parts with a shell part for each body, and their keys."""
     parts = list(document.parts)
     numbers = []
@@ -296,26 +209,6 @@ def _shell_parts(document: Document, lot: list[int]) -> tuple[tuple[Part, ...], 
             parts.append(part)
         numbers.append(part.key)
     return tuple(parts), numbers
-
-
-def _shared_out(mesh: Mesh, welded: Welded, lot: list[int], parts: list[int]) -> Mesh:
-    """Elements and nodes of a welded sheet given to the bodies they came from (common ones to the first)."""
-    owner_face = np.full(len(welded.shape.faces), -1)
-    local_face = np.zeros(len(welded.shape.faces), np.int32)
-    owner_edge, local_edge = np.full(len(welded.shape.edges), -1), np.zeros(len(welded.shape.edges), np.int32)
-    owner_point, local_point = np.full(len(welded.shape.points), -1), np.zeros(len(welded.shape.points), np.int32)
-    tables = ((owner_face, local_face, welded.faces), (owner_edge, local_edge, welded.edges), (owner_point, local_point, welded.points))
-    for owner, local, maps in tables:
-        for k in range(len(lot) - 1, -1, -1):
-            owner[maps[k]] = k
-            local[maps[k]] = np.arange(len(maps[k]))
-    keys, numbers = np.array(lot, np.int32), np.array(parts, np.int32)
-    whose = owner_face[mesh.face]
-    item, on = mesh.on_item.copy(), np.zeros(mesh.nodes, np.int64)
-    for kind, owner, local in ((VERTEX, owner_point, local_point), (EDGE, owner_edge, local_edge), (FACE, owner_face, local_face)):
-        mine = (mesh.on_kind == kind) & (mesh.on_item >= 0)
-        on[mine], item[mine] = owner[mesh.on_item[mine]], local[mesh.on_item[mine]]
-    return replace(mesh, body=keys[whose], part=numbers[whose], face=local_face[mesh.face].astype(np.int32), on_item=item, on_body=keys[on])
 
 
 def _replaced(mesh: Mesh, new: Mesh | None, body: int) -> tuple[Mesh, int]:

@@ -7,7 +7,7 @@ from dataclasses import replace
 import numpy as np
 from pydantic import Field
 
-from kind_rivet.core.document.changes import Bridge, WallChoice
+from kind_rivet.core.document.changes import Bridge, EdgeMove, WallChoice
 from kind_rivet.core.document.document import Document
 from kind_rivet.core.document.preparing import carried_over, prepared
 from kind_rivet.core.errors import Refused
@@ -116,14 +116,38 @@ def bridge_edges(document: Document, parameters: BridgeEdges, progress: Progress
     return replace(out, notes=(words, *out.notes))
 
 
-def _prepared_with(document: Document, body: int, must: Bridge | None = None) -> Document:
+class MoveEdge(Parameters):
+    body: int = Field(title="Body")
+    edge: int = Field(title="Edge", description="A free edge of the midsurface")
+    wall: int = Field(title="Wall", description="The wall of the midsurface it is moved to")
+
+
+@operation("midsurface.move_edge", "Move an edge to a wall", "midsurface", MoveEdge)
+def move_edge(document: Document, parameters: MoveEdge, progress: Progress) -> Document:
+    """Lead a free edge of a midsurface on, or cut its wall back, until it ends on another wall and both share that edge."""
+    sheet = document.sheets.get(parameters.body)
+    if sheet is None:
+        raise Refused("This body has no midsurface yet.", "Extract it first.")
+    if not 0 <= parameters.edge < len(sheet.shape.edges):
+        raise Refused("No such edge.", "Choose an edge of the midsurface.")
+    middle, length = edge_middles(sheet.shape)[parameters.edge], float(sheet.shape.edge_length[parameters.edge])
+    move = EdgeMove(parameters.body, triple(middle), length, _on_face(sheet.shape, parameters.wall))
+    out = _prepared_with(replace(document, moves=(*document.moves, move)), parameters.body, move)
+    by = out.sheets[parameters.body].area - sheet.area
+    words = f"The edge now ends on the other wall: {abs(by):.4g} {document.units}² {'more' if by >= 0 else 'less'} of its own wall."
+    return replace(out, notes=(words, *out.notes))
+
+
+def _prepared_with(document: Document, body: int, must: Bridge | EdgeMove | None = None) -> Document:
     ready, notes = prepared(document, body, must)
     document = carried_over(document, body, ready)
     return replace(document, sheets=dict(document.sheets) | {body: ready}, notes=tuple(notes))
 
 
 class TakeBackChoice(Parameters):
-    number: int = Field(ge=0, title="Number", description="Of the decision, counted over all bodies; bridges come last")
+    number: int = Field(
+        ge=0, title="Number", description="Of the decision, counted over all bodies; bridges come after the walls, moved edges last"
+    )
 
 
 @operation("midsurface.take_back", "Take a decision back", "midsurface", TakeBackChoice)
@@ -135,6 +159,9 @@ def take_back_choice(document: Document, parameters: TakeBackChoice, progress: P
         document = replace(document, wall_choices=choices[:k] + choices[k + 1 :])
         return extract_midsurfaces(document, ExtractMidsurface(bodies=(body,), limit=LIMIT), progress)
     k -= len(choices)
-    if k >= len(bridges):
+    if k < len(bridges):
+        return _prepared_with(replace(document, bridges=bridges[:k] + bridges[k + 1 :]), bridges[k].body)
+    k, moves = k - len(bridges), document.moves
+    if k >= len(moves):
         raise Refused("There is no such decision.", "Choose one from the list.")
-    return _prepared_with(replace(document, bridges=bridges[:k] + bridges[k + 1 :]), bridges[k].body)
+    return _prepared_with(replace(document, moves=moves[:k] + moves[k + 1 :]), moves[k].body)
