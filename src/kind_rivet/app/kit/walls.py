@@ -20,6 +20,7 @@ if TYPE_CHECKING:
     from kind_rivet.app.window import MainWindow
 
 MEANING = {
+    "unfinished": "The time was up: these are the walls as far as they had come. Give it more time, or join them by hand.",
     "lump": "Too thick for a shell: mesh it with solids, or pair its sides by hand.",
     "bare": "A corner or blend that no wall reaches.",
     "inner edge": "A wall ends here inside the solid: extend it, keep a piece, or bridge.",

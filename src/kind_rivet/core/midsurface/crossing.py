@@ -13,6 +13,7 @@ No boolean of the CAD kernel is needed, so nothing can hang.
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
@@ -57,11 +58,16 @@ class Crossed:
 
 
 def make_by_crossing(
-    solid: Shape, tree: FacetTree, hands: tuple[Hand, ...] = (), left_out: frozenset[frozenset[int]] = frozenset()
+    solid: Shape,
+    tree: FacetTree,
+    hands: tuple[Hand, ...] = (),
+    left_out: frozenset[frozenset[int]] = frozenset(),
+    found: Callable[[Shape, list[Middle]], None] = lambda solid, middles: None,
 ) -> Crossed:
     """The sheet of a body whose walls meet, as decided by hand where it was. Raises `Refused` when no walls are found.
 
     `left_out`: walls, by the faces beside them, that are not made (`Crossed.slivers` of an earlier sheet).
+    `found` is told of the walls once they are known, with the solid their sides are faces of.
     """
     joined, _ = simplify(solid, blends=True)
     whole = joined
@@ -79,6 +85,7 @@ def make_by_crossing(
         raise Refused("No wall was found: nothing thin lies opposite anything.", "Mesh this body with solids.")
     middles = without_dropped(whole, tree, find_middles(whole, pairs, fields, tolerance), hands)
     middles = [m for m in middles if _beside(m) not in left_out]
+    found(whole, middles)
     lines = draw_lines(whole, tree, middles, fields, tolerance, led_on(whole, tree, middles, hands))
     move_cuts(middles, lines, tree, whole)
     cuts = [cut_up(middle, k, lines, tree, whole) for k, middle in enumerate(middles)]

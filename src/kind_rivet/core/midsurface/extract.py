@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+from collections.abc import Callable
 from dataclasses import replace
 
 import numpy as np
@@ -13,6 +14,7 @@ from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.geometry.simplify import simplify
 from kind_rivet.core.midsurface.crossing import Crossed, make_by_crossing
 from kind_rivet.core.midsurface.hand import Hand
+from kind_rivet.core.midsurface.loose import loose_walls
 from kind_rivet.core.midsurface.offset_side import make_by_offset, make_half_way
 from kind_rivet.core.midsurface.remarks import Remark
 from kind_rivet.core.midsurface.reseam import with_seams_clear
@@ -28,12 +30,12 @@ WEIGHT = 0.005  # how far an offset may weigh off its solid; twice that where it
 LEAST_WIDTH = 1.5  # mean width of the sheet in walls, 2 area / border length
 
 
-def extract(solid: Shape, hands: tuple[Hand, ...] = ()) -> Sheet:
+def extract(solid: Shape, hands: tuple[Hand, ...] = (), keep: Callable[[Sheet], None] = lambda sheet: None) -> Sheet:
     """Midsurface of a thin-walled solid, proved against it.
 
     Uniform bent sheet goes by offsetting one side; where that does not stand up to its
     tests, the middles of all walls are cut by one another. Raises `Refused` with the reason
-    when neither gives a sheet that can be shown.
+    when neither gives a sheet that can be shown. `keep` is handed what there is so far, the best so far last.
     """
     if solid.volume < 0:  # turned inside out
         solid = replace(solid, facets=solid.facets[:, [0, 2, 1]], normals=-solid.normals[:, [0, 2, 1]])
@@ -42,6 +44,8 @@ def extract(solid: Shape, hands: tuple[Hand, ...] = ()) -> Sheet:
     if not hands:
         with contextlib.suppress(Refused):
             sheet = _by_offset(solid, tree)
+    if sheet is not None:
+        keep(sheet)
     if sheet is not None and _whole(sheet) and _off_weight(sheet) > WEIGHT:
         # It has sharp corners, which walls cut by one another may weigh better.
         with contextlib.suppress(Refused):
@@ -51,8 +55,9 @@ def extract(solid: Shape, hands: tuple[Hand, ...] = ()) -> Sheet:
     elif sheet is None or not _whole(sheet):
         refused: Refused | None = None
         try:
-            other = _by_crossing(solid, tree, hands)
+            other = _by_crossing(solid, tree, hands, keep if sheet is None else lambda part: None)
             sheet = other if sheet is None or _whole(other) else sheet
+            keep(sheet)
         except Refused as reason:
             refused = reason
         if not hands and (sheet is None or not _whole(sheet)):
@@ -100,9 +105,10 @@ def _half_way(solid: Shape, tree: FacetTree) -> Sheet:
     return sheet
 
 
-def _by_crossing(solid: Shape, tree: FacetTree, hands: tuple[Hand, ...] = ()) -> Sheet:
-    made = make_by_crossing(solid, tree, hands)
+def _by_crossing(solid: Shape, tree: FacetTree, hands: tuple[Hand, ...] = (), keep: Callable[[Sheet], None] = lambda sheet: None) -> Sheet:
+    made = make_by_crossing(solid, tree, hands, found=lambda whole, middles: keep(loose_walls(whole, middles)))
     sheet = _crossed(solid, tree, made)
+    keep(sheet)
     if made.slivers and not hands:
         with contextlib.suppress(Refused):
             other = _crossed(solid, tree, make_by_crossing(solid, tree, (), made.slivers))

@@ -11,6 +11,7 @@ from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.geometry.shape import Shape
 
 KINDS = {
+    "unfinished": "stopped before it was done",
     "lump": "not thin",
     "bare": "not covered",
     "inner edge": "edge inside the solid",

@@ -12,10 +12,11 @@ from pydantic import Field
 from kind_rivet.core.document.document import Body, Document
 from kind_rivet.core.document.preparing import carried_over, prepared
 from kind_rivet.core.errors import Refused
+from kind_rivet.core.geometry.carriers import triple
 from kind_rivet.core.geometry.weld import subshape
-from kind_rivet.core.guard import apart
+from kind_rivet.core.guard import OutOfTime, apart
 from kind_rivet.core.midsurface.extract import extract
-from kind_rivet.core.midsurface.remarks import in_words
+from kind_rivet.core.midsurface.remarks import Remark, in_words
 from kind_rivet.core.midsurface.sheet import Sheet
 from kind_rivet.core.operations.registry import Parameters, Progress, operation
 
@@ -47,7 +48,9 @@ def extract_midsurfaces(document: Document, parameters: ExtractMidsurface, progr
         out, more = with_sheet(out, body, sheet)
         notes += more
         made += 1
-        if sheet.proof is None:
+        if any(r.kind == "unfinished" for r in sheet.remarks):
+            sentence = f"{body.name}: stopped after {parameters.limit:g} s with {len(sheet.shape.faces)} walls as they were then, {sheet.way}. Give it more time, or join them by hand."
+        elif sheet.proof is None:
             sentence = f"{body.name}: taken as it is, {len(sheet.shape.faces)} walls without a thickness."
         else:
             walls = ", ".join(f"{t:g}" for t in sheet.thicknesses)
@@ -74,8 +77,13 @@ def _all_sheets(document: Document, chosen: list[Body], limit: float, progress: 
                 limit,
                 f"making the midsurface of {body.name}",
                 "Give it more time, or simplify the body first.",
+                hands_over=True,
             )
             return made
+        except OutOfTime as late:
+            if late.partial is None:
+                return late
+            return replace(late.partial, remarks=(Remark("unfinished", triple(body.shape.box.mean(axis=0))), *late.partial.remarks))
         except Refused as refused:
             return refused
 
