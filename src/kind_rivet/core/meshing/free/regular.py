@@ -8,6 +8,7 @@ singularities in quadrilateral meshes", 2017). Nothing gets poor for it.
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 
 import numpy as np
@@ -25,6 +26,7 @@ DEPTH = 7  # sides up to which another irregular node is looked for
 PARTNERS = 8  # irregular nodes near by that a patch is laid between
 GROWTHS = 3  # how often a patch may grow by one ring
 MOST = 220  # elements in a patch
+MOST_SIDES = 6  # of a patch
 SOUND = 0.72  # of `sized_score`: what may become of better elements
 IRREGULAR, TRIA = 0.4, 1.2  # what an irregular node, and a tria, are worth in `Flow.unease`
 MORE, LESS = 1.4, 0.7  # elements of the new patch against the old one
@@ -117,6 +119,54 @@ def _settle(lot, n, el, inc, deg, held, mark, stamp, count, nxt, ring, corner): 
 
 
 @kernel
+def _grown(nodes, lot, n, el, inc, deg, held, mark, stamp, count, nxt, ring, corner, parts):  # type: ignore[no-untyped-def]
+    """Add the elements round some nodes to a lot and settle it: as `_settle`, and the number of its sides if that is three to six, else 0.
+
+    `ring` then begins at a corner, and `parts` holds the counts of the sides.
+    """
+    for i in range(len(nodes)):
+        n = _add_round(nodes[i], el, inc, deg, mark, stamp, lot, n)
+        if n < 0:
+            return 0, 0, 0, 0, 0
+    n, size, irregular, trias = _settle(lot, n, el, inc, deg, held, mark, stamp, count, nxt, ring, corner)
+    corners, first = 0, -1
+    for i in range(size):
+        if corner[i]:
+            corners += 1
+            if first < 0:
+                first = i
+    if corners < 3 or corners > len(parts):
+        return n, size, irregular, trias, 0
+    turned = ring[:size].copy()
+    side = -1
+    for i in range(size):
+        k = (first + i) % size
+        ring[i] = turned[k]
+        if corner[k]:
+            side += 1
+            parts[side] = 0
+        parts[side] += 1
+    return n, size, irregular, trias, corners
+
+
+@kernel
+def _around(lot, el, inc, deg, seen, passed, near):  # type: ignore[no-untyped-def]
+    n = 0
+    for i in range(len(lot)):
+        for k in range(4):
+            v = el[lot[i], k]
+            if v < 0:
+                continue
+            for j in range(deg[v]):
+                e = inc[v, j]
+                if seen[e] != passed:
+                    seen[e] = passed
+                    near[n] = e
+                    n += 1
+    return n
+
+
+@kernel
 def _partners(v, el, inc, deg, held, depth, most, dist, parent, queue, out):  # type: ignore[no-untyped-def]
     """Irregular nodes near `v` by breadth first: their number; `out` gets them, `parent` leads back. `dist` must be −1, and is left so."""
     head, tail, found = 0, 1, 0
@@ -156,6 +206,26 @@ class _Patch:
     trias: int
 
 
+class _Standing:
+    """What elements of a mesh lack (`Flow.unease`) and how good they are (`score_of`), found when first asked for."""
+
+    def __init__(self, points: Floats, elements: Ints, flow: Flow) -> None:
+        self._points, self._elements, self._flow = points, elements, flow
+        self._unease, self._score = np.full(len(elements), np.nan), np.full(len(elements), np.nan)
+
+    def unease(self, lot: NDArray[np.int64] | Ints) -> Floats:
+        new = lot[np.isnan(self._unease[lot])]
+        if len(new):
+            self._unease[new] = self._flow.unease(self._points, self._elements[new])
+        return np.asarray(self._unease[lot])
+
+    def score(self, lot: NDArray[np.int64] | Ints) -> Floats:
+        new = lot[np.isnan(self._score[lot])]
+        if len(new):
+            self._score[new] = score_of(self._points, self._elements[new], self._flow.size)
+        return np.asarray(self._score[lot])
+
+
 class _Search:
     """Patches round irregular nodes of one mesh."""
 
@@ -168,6 +238,8 @@ class _Search:
         self.dist, self.parent = np.full(n, -1, np.int64), np.empty(n, np.int64)
         self.lot, self.ring, self.corner = np.empty(MOST, np.int32), np.empty(MOST, np.int32), np.empty(MOST, np.bool_)
         self.queue, self.found = np.empty(1024, np.int32), np.empty(PARTNERS, np.int32)
+        self.parts = np.empty(MOST_SIDES, np.int64)
+        self.seen, self.passed, self.near = np.zeros(len(elements), np.int64), 0, np.empty(len(elements), np.int64)
 
     def irregular(self) -> list[int]:
         return np.flatnonzero((self.deg != 4) & (self.deg > 0) & ~self.held).tolist()  # type: ignore[no-any-return]
@@ -185,40 +257,30 @@ class _Search:
             out.append(way)
         return [*out, [v]]
 
-    def patches(self, seed: list[int]):  # type: ignore[no-untyped-def]
+    def patches(self, seed: list[int]) -> Iterator[_Patch]:
         """Growing patches from the elements round some nodes."""
         self.stamp += 1
-        n = 0
-        for v in seed:
-            n = _add_round(v, self.el, self.inc, self.deg, self.mark, self.stamp, self.lot, n)
-            if n < 0:
-                return
+        n, nodes = 0, np.array(seed)
         for _ in range(GROWTHS + 1):
-            n, size, irregular, trias = _settle(
-                self.lot, n, self.el, self.inc, self.deg, self.held, self.mark, self.stamp, self.count, self.nxt, self.ring, self.corner
-            )
+            n, size, irregular, trias, corners = _grown(
+                nodes, self.lot, n, self.el, self.inc, self.deg, self.held, self.mark, self.stamp, self.count, self.nxt, self.ring, self.corner, self.parts
+            )  # fmt: skip
             if n == 0:
                 return
-            corners = np.flatnonzero(self.corner[:size])
-            if 3 <= len(corners) <= 6:
-                ring = np.roll(self.ring[:size], -corners[0])
-                counts = np.diff(np.append(corners, corners[0] + size))
-                yield _Patch(self.lot[:n].copy(), ring, tuple(counts.tolist()), irregular, trias)
-            for v in self.ring[:size].tolist():
-                n = _add_round(v, self.el, self.inc, self.deg, self.mark, self.stamp, self.lot, n)
-                if n < 0:
-                    return
+            nodes = self.ring[:size].copy()
+            if corners:
+                yield _Patch(self.lot[:n].copy(), nodes, tuple(self.parts[:corners].tolist()), irregular, trias)
 
     def around(self, lot: Ints) -> NDArray[np.int64]:
-        nodes = np.unique(self.el[lot])
-        nodes = nodes[nodes >= 0]
-        near = self.inc[nodes]
-        return np.unique(near[near >= 0])
+        """Numbers, in order, of the elements that share a node with some elements, themselves with them."""
+        self.passed += 1
+        n = _around(lot, self.el, self.inc, self.deg, self.seen, self.passed, self.near)
+        return np.sort(self.near[:n])
 
 
 def made_regular(points: Floats, elements: Ints, fixed: int, flow: Flow, budget: int) -> tuple[Floats, Ints]:
     """The mesh with fewer irregular nodes; its first `fixed` points stay. `budget` limits the fillings tried."""
-    given_up: set[tuple[int, ...]] = set()
+    given_up: set[bytes] = set()
     for _ in range(ROUNDS):
         held = np.zeros(len(points), bool)
         held[:fixed] = True
@@ -226,12 +288,13 @@ def made_regular(points: Floats, elements: Ints, fixed: int, flow: Flow, budget:
         taken = np.zeros(len(elements), bool)
         gone = np.zeros(len(elements), bool)
         news: list[Ints] = []
+        now = _Standing(points, elements, flow)  # holds wherever nothing was taken
         for v in search.irregular():
             if budget <= 0:
                 break
             if taken[search.inc[v, : search.deg[v]]].any():
                 continue
-            found, used = _improved(points, elements, search, v, taken, fixed, flow, given_up, budget)
+            found, used = _improved(points, elements, now, search, v, taken, fixed, flow, given_up, budget)
             budget -= used
             if found is not None:
                 points, new, patch = found
@@ -249,29 +312,32 @@ def made_regular(points: Floats, elements: Ints, fixed: int, flow: Flow, budget:
 def _improved(
     points: Floats,
     elements: Ints,
+    now: _Standing,
     search: _Search,
     v: int,
     taken: NDArray[np.bool_],
     fixed: int,
     flow: Flow,
-    given_up: set[tuple[int, ...]],
+    given_up: set[bytes],
     budget: int,
 ) -> tuple[tuple[Floats, Ints, _Patch] | None, int]:
     used = 0
     for seed in search.seeds(v):
         for patch in search.patches(seed):
+            if fewest(patch.counts) >= patch.irregular + 2 * patch.trias:
+                continue
             around = search.around(patch.elements)
             if taken[around].any():
                 break
-            name = tuple(np.sort(patch.ring).tolist())
-            if fewest(patch.counts) >= patch.irregular + 2 * patch.trias or name in given_up:
+            name = np.sort(patch.ring).tobytes()
+            if name in given_up:
                 continue
             corner = np.concatenate(([0], np.cumsum(patch.counts)[:-1]))
             for template in templates(patch.counts, points[patch.ring[corner]]):
                 if used >= budget or not LESS <= len(template.quads) / len(patch.elements) <= MORE:
                     continue
                 used += 1
-                made = _filled(points, elements, patch, template, around, fixed, flow)
+                made = _filled(points, elements, now, patch, template, around, fixed, flow)
                 if made is not None:
                     return (*made, patch), used
             given_up.add(name)
@@ -279,7 +345,14 @@ def _improved(
 
 
 def _filled(
-    points: Floats, elements: Ints, patch: _Patch, template: Template, around: NDArray[np.int64], fixed: int, flow: Flow
+    points: Floats,
+    elements: Ints,
+    now: _Standing,
+    patch: _Patch,
+    template: Template,
+    around: NDArray[np.int64],
+    fixed: int,
+    flow: Flow,
 ) -> tuple[Floats, Ints] | None:
     """Points and the patch's new elements, or None where something gets poorer."""
     ring = len(patch.ring)
@@ -290,7 +363,7 @@ def _filled(
     new = table[template.quads].astype(np.int32)
     more = np.concatenate((points, place))
     won = IRREGULAR * (patch.irregular - template.irregular) + TRIA * patch.trias
-    if flow.unease(more, new).sum() > flow.unease(points, elements[patch.elements]).sum() + won + ROUGH * len(new):
+    if flow.unease(more, new).sum() > now.unease(patch.elements).sum() + won + ROUGH * len(new):
         return None
     shell = elements[np.setdiff1d(around, patch.elements)]
     both = np.concatenate((new, shell))
@@ -300,11 +373,9 @@ def _filled(
     xy = more[nodes]
     inc, deg = cleanup.link(local, len(nodes))
     smooth.smooth(xy, local, inc, deg, free, np.arange(len(nodes)), 8, 1)
-    old = elements[around]
-    before, after = score_of(points, old, flow.size), score_of(xy, local, flow.size)
-    if after.min() < min(before.min(), SOUND) - 1e-9:
+    if score_of(xy, local, flow.size).min() < min(now.score(around).min(), SOUND) - 1e-9:
         return None
-    if flow.unease(xy, local).sum() > flow.unease(points, old).sum() + won:
+    if flow.unease(xy, local).sum() > now.unease(around).sum() + won:
         return None
     more[nodes] = xy
     return more, new
