@@ -31,12 +31,17 @@ def nodes_along(
     `facing`: shares of the length for edges that follow the side they face. An edge with no divisions is looked past: both its ends are one node.
     """
     rank: dict[int, float] = {}
+    walls: dict[int, set[int]] = {}
     parent: dict[int, int] = {}
     for e, edge in enumerate(shape.edges):
         for end in (int(edge.nodes[0]), int(edge.nodes[-1])):
             parent.setdefault(end, end)
-            # Of vertices that fall together the one where most and longest edges meet keeps its place.
-            rank[end] = rank.get(end, 0.0) + (1.0 + min(curves[e].length, 1e6) * 1e-6 if count[e] else 0.0)
+            # Of vertices that fall together the one on the largest walls keeps its place, then the one where most edges meet.
+            rank[end] = rank.get(end, 0.0) + (1e-3 if count[e] else 0.0)
+            walls.setdefault(end, set()).update(shape.edge_faces[e])
+    whole = max(float(shape.face_area.sum()), 1e-300)
+    for end, faces in walls.items():
+        rank[end] += float(shape.face_area[list(faces)].sum()) / whole
 
     def root(v: int) -> int:
         while parent[v] != v:

@@ -245,7 +245,7 @@ def _match_opposite(four: list[Sides], patches: list[Patch | None], count: NDArr
 
     for sides in four:
         for a, c in ((sides[0], sides[2]), (sides[1], sides[3])):
-            if len(a) == len(c) == 1:
+            if len(a) == len(c) == 1 and count[a[0]] > 0 and count[c[0]] > 0:  # a side that shrank to a node takes none with it
                 parent[root(a[0])] = root(c[0])
     groups: dict[int, list[int]] = {}
     for e in range(len(count)):

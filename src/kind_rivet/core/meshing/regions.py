@@ -13,6 +13,7 @@ from kind_rivet.core.meshing.curves import Curve
 from kind_rivet.core.meshing.free.fill import CannotFill, FlatMesh, fill
 from kind_rivet.core.meshing.free.flow import Flow, field_of
 from kind_rivet.core.meshing.free.regular import IRREGULAR, TRIA
+from kind_rivet.core.meshing.free.symmetry import fill_symmetric
 from kind_rivet.core.meshing.lattice import fill_lattice, node_turns
 from kind_rivet.core.meshing.mapped import fill_blocks, fill_disc, fill_mapped, fill_rings, ring_quads
 from kind_rivet.core.meshing.patch import Patch
@@ -22,6 +23,8 @@ from kind_rivet.core.meshing.sizes import spots_of
 from kind_rivet.core.meshing.washers import RoundHole, ring_outlines
 
 SLIT = 0.01  # how far, in sizes, both sides of a line inside a region are held apart while it is filled
+SIGNED = 0.65  # scaled Jacobian from which a mesh with three mirror axes or more and no tria is taken without trying another
+ALIKE = 1.02  # unease of a symmetric mesh against a free one up to which it is preferred
 CALM_ROWS = 0.25  # unease on average up to which a regular mesh is taken without trying the free one
 
 
@@ -133,7 +136,7 @@ def _on_faces(patch: Patch, flat: Floats) -> tuple[Floats, int, Ints]:
 
 
 def _fill(patch: Patch, loops: list[Floats], hard: Floats, rules: ShellRules, turn: NDArray[np.int64] | None) -> FlatMesh:
-    """Regular where that is at least as good, else free, or as forced for a face. Raises `CannotFill` where neither works.
+    """Regular where that is at least as good, else symmetric or free, or as forced for a face. Raises `CannotFill` where nothing works.
 
     `turn`: whole quarter turns at the nodes of the outer loop, where it runs along two directions.
     """
@@ -153,13 +156,41 @@ def _fill(patch: Patch, loops: list[Floats], hard: Floats, rules: ShellRules, tu
         regular.worst > 0.0 if way == "regular" else regular.worst > 0.6 and _unrest(regular, loops, flow) < CALM_ROWS
     ):
         return regular
+    alike = None
+    if not len(hard) and not len(spots):
+        alike, axes = _symmetric(loops, size, rules.growth)
+        if regular is None and alike is not None and axes > 2 and alike.worst > SIGNED and alike.trias == 0:
+            return alike
     try:
         free = fill(loops, size, rules.growth, hard, spots)
     except CannotFill:
         if regular is not None and regular.worst > 0:
             return regular
         raise
-    if regular is None or regular.worst <= 0:
+    if alike is not None and alike.worst > min(0.6, free.worst) and _unrest(alike, loops, flow) <= ALIKE * _unrest(free, loops, flow):
+        free = alike
+    return free if regular is None else _better(regular, free, loops, flow)
+
+
+def _symmetric(loops: list[Floats], size: float, growth: float) -> tuple[FlatMesh | None, int]:
+    """A mesh as symmetric as the border, where that can be, and the number of its mirror axes."""
+
+    def part(lot: list[Floats]) -> FlatMesh:
+        regular = fill_mapped(lot[0]) or fill_blocks(lot[0]) if len(lot) == 1 else None
+        flow = Flow(field_of(lot), size, growth, np.empty((0, 4)))
+        if regular is not None and regular.worst > 0.6 and _unrest(regular, lot, flow) < CALM_ROWS:
+            return regular
+        free = fill(lot, size, growth)
+        return free if regular is None else _better(regular, free, lot, flow)
+
+    try:
+        return fill_symmetric(loops, size, growth, part)
+    except CannotFill:
+        return None, 0
+
+
+def _better(regular: FlatMesh, free: FlatMesh, loops: list[Floats], flow: Flow) -> FlatMesh:
+    if regular.worst <= 0:
         return free
     if min(regular.worst, free.worst) > 0.6:
         return regular if _unrest(regular, loops, flow) <= _unrest(free, loops, flow) else free

@@ -68,25 +68,48 @@ def _same_sense(a: NDArray[np.float64], b: NDArray[np.float64]) -> bool:
 
 def what_stays(mesh: Mesh, shape: Shape, lines: Mapping[int, Ints], faces: frozenset[int]) -> Kept:
     """What an earlier mesh offers: `lines` names the nodes along edges (by the edge's present number), `faces` those still the same."""
-    index = {int(n): i for i, n in enumerate(mesh.node_id)}
+    row = _Rows(mesh.node_id)
     places = {}
     for e, numbers in lines.items():
-        at = [index.get(int(n), -1) for n in numbers]
-        if len(at) > 1 and min(at) >= 0 and 0 <= e < len(shape.edges):
+        at = row.of(numbers)
+        if len(at) > 1 and at.min() >= 0 and 0 <= e < len(shape.edges):
             places[e] = mesh.points[at]
     return Kept(faces, places)
+
+
+class _Rows:
+    """Where numbers stand in an array of distinct numbers."""
+
+    def __init__(self, numbers: Ints) -> None:
+        self._order = np.argsort(numbers, kind="stable")
+        self._sorted = numbers[self._order]
+
+    def of(self, wanted: Ints) -> NDArray[np.int64]:
+        """The row (n,) of each wanted number, −1 where there is none."""
+        if not len(self._sorted):
+            return np.full(len(wanted), -1)
+        at = np.minimum(np.searchsorted(self._sorted, wanted), len(self._sorted) - 1)
+        return np.where(self._sorted[at] == wanted, self._order[at], -1)
+
+
+def _renamed(values: Ints, table: Mapping[int, int]) -> NDArray[np.int64]:
+    """Each value by a table; −1 for negative ones and those it does not have."""
+    lookup = np.full(max(int(values.max(initial=-1)), *table, -1) + 1, -1)
+    for old, new in table.items():
+        lookup[old] = new
+    return np.where(values >= 0, lookup[np.maximum(values, 0)], -1) if len(lookup) else np.full(len(values), -1)
 
 
 def renumbered(mesh: Mesh, body: int, faces: Mapping[int, int], edges: Mapping[int, int], rings: Mapping[int, int]) -> Mesh:
     """The mesh with the sheet's new face, edge and hole numbers on the elements and nodes of a body (old → new; missing ones −1)."""
     mine = mesh.body == body
     face, ring, item = mesh.face.copy(), mesh.ring.copy(), mesh.on_item.copy()
-    face[mine] = [faces.get(int(f), -1) for f in mesh.face[mine]]
-    ring[mine] = [rings.get(int(r), -1) if r >= 0 else -1 for r in mesh.ring[mine]]
+    face[mine] = _renamed(mesh.face[mine], faces)
+    ring[mine] = _renamed(mesh.ring[mine], rings)
     on = mesh.on_body == body
     for kind, table in ((EDGE, edges), (FACE, faces)):
         nodes = on & (mesh.on_kind == kind)
-        item[nodes] = [table.get(int(k), -1) for k in mesh.on_item[nodes]]
+        item[nodes] = _renamed(mesh.on_item[nodes], table)
     item[on & (mesh.on_kind == VERTEX) & (mesh.on_item >= 0)] = UNKNOWN_VERTEX
     return replace(mesh, face=face, ring=ring, on_item=item)
 
@@ -119,10 +142,10 @@ def set_in(mesh: Mesh, new: Mesh, shells: SheetMesh, body: int, lines: Mapping[i
     only_here[np.isin(mesh.node_id, held)] = False
     hangs = ~old & ~stays & np.where(mesh.conn >= 0, only_here[np.maximum(mesh.conn, 0)], False).any(axis=1)
     rest = mesh.without_elements(old | hangs)
-    index = {int(n): i for i, n in enumerate(rest.node_id)}
+    row = _Rows(rest.node_id)
     target = np.full(new.nodes, -1, np.int64)
     for e in shells.kept_edges:
-        target[shells.edge_nodes[e]] = [index[int(n)] for n in lines[e]]
+        target[shells.edge_nodes[e]] = row.of(lines[e])
     fresh = target < 0
     target[fresh] = rest.nodes + np.arange(int(fresh.sum()))
     first_node, first_element = int(mesh.node_id.max(initial=0)), int(mesh.element_id.max(initial=0))
