@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -25,10 +27,12 @@ def nodes_along(
     lines: dict[int, Floats],
     rules: ShellRules,
     facing: dict[int, Floats],
+    firm: Collection[int] = (),
 ) -> tuple[list[Ints], list[Floats]]:
     """Nodes along every edge, with their places along it; edges share the nodes at vertices.
 
     `facing`: shares of the length for edges that follow the side they face. An edge with no divisions is looked past: both its ends are one node.
+    `firm`: vertices that keep their place whatever falls together with them.
     """
     rank: dict[int, float] = {}
     walls: dict[int, set[int]] = {}
@@ -41,7 +45,7 @@ def nodes_along(
             walls.setdefault(end, set()).update(shape.edge_faces[e])
     whole = max(float(shape.face_area.sum()), 1e-300)
     for end, faces in walls.items():
-        rank[end] += float(shape.face_area[list(faces)].sum()) / whole
+        rank[end] += float(shape.face_area[list(faces)].sum()) / whole + (1e3 if end in firm else 0.0)
 
     def root(v: int) -> int:
         while parent[v] != v:

@@ -87,6 +87,11 @@ class CutSheet:
             mesh, on_kind=kind, on_item=item, face=self.faces[mesh.face].astype(np.int32), divisions=count, edge_nodes=lines, holes=holes
         )  # fmt: skip
 
+    @property
+    def feet(self) -> frozenset[int]:
+        """Where cuts meet the border: the borders keep their line, the ends of the lines come to them."""
+        return frozenset(int(self.shape.edges[k].nodes[-1]) for k in np.flatnonzero(self.edges < 0))
+
     def parts(self, edge: int) -> list[int]:
         """The parts of an edge of the whole sheet, in its own sense."""
         found = np.flatnonzero(self.edges == edge).tolist()

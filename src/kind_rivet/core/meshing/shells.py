@@ -23,7 +23,7 @@ from kind_rivet.core.meshing.near_edges import facing_rings
 from kind_rivet.core.meshing.necks import close_failed, close_touching, finer_near
 from kind_rivet.core.meshing.patch import Patch, lay_flat
 from kind_rivet.core.meshing.regions import begin_region, end_region, filled_region
-from kind_rivet.core.meshing.rib_ends import cut_at_ends
+from kind_rivet.core.meshing.rib_ends import CutSheet, cut_at_ends
 from kind_rivet.core.meshing.rules import ShellRules
 from kind_rivet.core.meshing.sheet_mesh import EDGE, Builder, Ints, Kept, SheetMesh
 from kind_rivet.core.meshing.trias import in_trias, without_collapsed
@@ -94,7 +94,7 @@ def mesh_sheet(shape: Shape, rules: ShellRules, hard: Floats | None = None, kept
     spared: set[int] = set()
     finer = 0
     while True:
-        mesh, failed, past = _mesh_once(shape, curves, patches, rules, hard, kept, spared, list(notes), sheet.faces)
+        mesh, failed, past = _mesh_once(shape, curves, patches, rules, hard, kept, spared, list(notes), sheet)
         again: set[int] = set()
         for r, at in failed:  # what was looked past may be why a border crosses itself: first what lies near, then all of it
             mine = ({p.edge for loop in patches[r].loops for p in loop} & past) - spared  # type: ignore[union-attr]
@@ -119,11 +119,11 @@ def mesh_sheet(shape: Shape, rules: ShellRules, hard: Floats | None = None, kept
 
 def _mesh_once(
     shape: Shape, curves: list[Curve], patches: list[Patch | None], rules: ShellRules, hard: Floats, kept: Kept | None, spared: set[int], notes: list[str],
-    names: NDArray[np.int64],
+    sheet: CutSheet,
 ) -> tuple[SheetMesh, list[tuple[int, Floats]], set[int]]:  # fmt: skip
     """One try: the mesh, regions that could not be filled and where, and the edges that were looked past (those `spared` are not).
 
-    `names`: what faces are called in notes.
+    `sheet`: tells what faces are called, and where cuts end.
     """
     holes, circles = follow_bolts(shape, patches, find_round_holes(shape, patches, rules), rules)
     short = small_detail(shape, curves, patches, rules, spared)
@@ -135,12 +135,12 @@ def _mesh_once(
     for r in odd_regions(patches, count):
         patch = patches[r]
         assert patch is not None
-        notes.append(f"Face {names[patch.faces[0]] + 1} has an odd number of border sides, all held by hand, so one tria stays.")
+        notes.append(f"Face {sheet.faces[patch.faces[0]] + 1} has an odd number of border sides, all held by hand, so one tria stays.")
     build = Builder()
     shift = {hole.edges[0]: hole.shift for hole in holes if hole.shift > 0} | circles.shifts
     staying, lines = _staying(shape, patches, strips, count, kept)
     facing = facing_rings(shape, patches, holes, count, curves, rules) | facing_shares(patches, count, curves, rules)
-    edge_nodes, stations = nodes_along(shape, curves, count, shift, build, lines, rules, facing)
+    edge_nodes, stations = nodes_along(shape, curves, count, shift, build, lines, rules, facing, sheet.feet)
     join_strips(shape, patches, strips, edge_nodes, build)
     passed = {strip.region for strip in strips} | staying
     hard_face = _nearest_face(shape, hard)
@@ -155,7 +155,7 @@ def _mesh_once(
     for (number, region), filled in zip(begun, side_by_side(lambda r: filled_region(r[1], rules), begun), strict=True):
         if isinstance(filled, CannotFill):
             x, y, z = at = region.patch.to_space(filled.at[None])[0][0]
-            notes.append(f"Face {names[region.patch.faces[0]] + 1} was left out: {filled} near ({x:.4g}, {y:.4g}, {z:.4g}).")
+            notes.append(f"Face {sheet.faces[region.patch.faces[0]] + 1} was left out: {filled} near ({x:.4g}, {y:.4g}, {z:.4g}).")
             failed.append((number, at))
         else:
             end_region(region, filled, build)

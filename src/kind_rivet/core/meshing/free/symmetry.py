@@ -35,6 +35,8 @@ def find_symmetry(loops: list[Floats], size: float) -> Symmetry | None:
     if len(nodes) > MOST_NODES:
         return None
     centre = _centroid(loops)
+    if not np.isfinite(centre).all():  # no area at all
+        return None
     q = nodes - centre
     tree = cKDTree(q)
     tolerance = SAME * size
@@ -85,7 +87,7 @@ def _centroid(loops: list[Floats]) -> Floats:
         cross = loop[:, 0] * after[:, 1] - after[:, 0] * loop[:, 1]
         total += cross.sum() / 2
         moment += ((loop + after) * cross[:, None]).sum(axis=0) / 6
-    return moment / total
+    return moment / total if total else np.full(2, np.nan)
 
 
 def _candidates(q: Floats, loops: list[Floats], centre: Floats) -> list[float]:
@@ -149,83 +151,85 @@ def _inside(p: Floats, loops: list[Floats]) -> bool:
 
 
 def _parts(loops: list[Floats], centre: Floats, wedge: tuple[float, float], size: float, growth: float) -> list[list[Floats]] | None:
-    """Border loops of the part of a region inside a wedge, outer ones each with the holes in it; None where the border has no node on an axis."""
+    """Border loops of the part of a region inside a wedge, outer ones each with the holes in it; None where the border does not allow it."""
     nodes = np.concatenate(loops)
-    q = nodes - centre
     half = wedge[1] - wedge[0] > np.pi - 1e-4
     way = [np.array([np.cos(a), np.sin(a)]) for a in wedge]
+    q = nodes - centre
     above = q[:, 1] * way[0][0] - q[:, 0] * way[0][1]  # left of the first axis
     below = above if half else q[:, 0] * way[1][1] - q[:, 1] * way[1][0]  # right of the second
-    tolerance = SAME * size
-    on = [np.abs(above) <= tolerance, np.abs(below) <= tolerance]
+    on = [np.abs(above) <= SAME * size, np.abs(below) <= SAME * size]
     if not half:  # an axis is a ray from the centre
-        on = [on[k] & (q @ way[k] > -tolerance) for k in (0, 1)]
-    within = (above >= -tolerance) & (below >= -tolerance)
+        on = [on[k] & (q @ way[k] > -SAME * size) for k in (0, 1)]
+    after = _sides_within(loops, (above >= -SAME * size) & (below >= -SAME * size), on)
+    if after is None:
+        return None
     places: list[Floats] = list(nodes)
+    rays = [(0, 1)] if half else [(0, 1), (1, -1)]  # along the first axis outward, along the second inward
+    if not half and _inside(centre, loops):
+        places.append(centre)
+    lines: list[tuple[int, int]] = []
+    for k, sense in rays:
+        stops = [*np.flatnonzero(on[k]).tolist(), *range(len(nodes), len(places))]
+        stops.sort(key=lambda n: float((places[n] - centre) @ way[k]))
+        inner = [(a, b) for a, b in pairwise(stops) if _inside((places[a] + places[b]) / 2, loops)]
+        lines += [(a, b) if sense > 0 else (b, a) for a, b in inner]
+    rings = _walked(after, lines)
+    if rings is None:
+        return None
+    side = _sides_at(loops)
+    rows = {
+        (a, b): _Row(float(np.linalg.norm(places[b] - places[a])), side.get(a, size), side.get(b, size), size, growth) for a, b in lines
+    }
+    counts = {line: row.count for line, row in rows.items()}
+    for ring in rings:  # an even number of sides round each
+        if sum(counts.get(step, 1) for step in ring) % 2:
+            mine = [step for step in ring if step in counts]
+            if not mine:
+                return None
+            counts[max(mine, key=lambda line: (counts[line], line))] += 1
+    outlines = []
+    for ring in rings:
+        xy: list[Floats] = []
+        for a, b in ring:
+            xy.append(places[a])
+            if (a, b) in rows:
+                xy += [places[a] + t * (places[b] - places[a]) for t in rows[(a, b)].shares(counts[(a, b)])[1:-1]]
+        outlines.append(np.array(xy))
+    return _with_holes(outlines)
+
+
+def _sides_within(loops: list[Floats], within: NDArray[np.bool_], on: list[NDArray[np.bool_]]) -> dict[int, int] | None:
+    """The border sides inside a wedge, by their first node; None where a side lies along an axis or crosses one between nodes."""
     after: dict[int, int] = {}
     first = 0
     for loop in loops:
         index = first + np.arange(len(loop))
         first += len(loop)
-        if not within[index].any():
-            continue
         for a, b in zip(index.tolist(), np.roll(index, -1).tolist(), strict=True):
             if within[a] and within[b]:
                 if (on[0][a] and on[0][b]) or (on[1][a] and on[1][b]):
-                    return None  # a side along an axis
+                    return None
                 after[a] = b
             elif (within[a] or within[b]) and not (on[0][a] | on[1][a] | on[0][b] | on[1][b]):
-                return None  # a side across an axis
-    rays = [(0, 1.0)] if half else [(0, 1.0), (1, -1.0)]  # along the first axis outward, along the second inward
-    if not half and _inside(centre, loops):
-        places.append(centre)
-    middle = len(places) - 1 if len(places) > len(nodes) else -1
-    lines: list[list[int]] = []
-    for k, sense in rays:
-        stops = np.flatnonzero(on[k]).tolist() + ([middle] if middle >= 0 else [])
-        stops.sort(key=lambda n: float((places[n] - centre) @ way[k]))
-        for a, b in pairwise(stops):
-            if _inside((places[a] + places[b]) / 2, loops):
-                lines.append([a, b] if sense > 0 else [b, a])
-    side = _sides_at(loops)
-    counts = [_count(places[a], places[b], side.get(a, size), side.get(b, size), size, growth) for a, b in lines]
-    chains = _walked(after, lines, counts)
-    if chains is None:
-        return None
-    for ring in chains:  # an even number of sides round each
-        mine = [k for k, (a, b) in enumerate(lines) if any(x == a and y == b for x, y in ring)]
-        total = sum(counts[k] if (k := _line(lines, x, y)) >= 0 else 1 for x, y in ring)
-        if total % 2:
-            if not mine:
                 return None
-            counts[max(mine, key=lambda k: (counts[k], k))] += 1
-    outlines = []
-    for ring in chains:
-        xy: list[Floats] = []
-        for x, y in ring:
-            k = _line(lines, x, y)
-            xy.append(places[x])
-            if k >= 0:
-                share = _shares(places[x], places[y], side.get(x, size), side.get(y, size), size, growth, counts[k])
-                xy += [places[x] + t * (places[y] - places[x]) for t in share[1:-1]]
-        outlines.append(np.array(xy))
-    area = [_area(line) for line in outlines]
-    outer = [k for k in range(len(outlines)) if area[k] > 0]
-    out = [[outlines[k]] for k in outer]
-    for k in range(len(outlines)):
-        if area[k] <= 0:
-            home = next((j for j, o in enumerate(outer) if _inside(outlines[k][0], [outlines[o]])), None)
+    return after
+
+
+def _with_holes(outlines: list[Floats]) -> list[list[Floats]] | None:
+    """Outlines that run counter-clockwise, each with the clockwise ones inside it."""
+    outer = [line for line in outlines if _area(line) > 0]
+    out = [[line] for line in outer]
+    for line in outlines:
+        if _area(line) <= 0:
+            home = next((lot for lot in out if _inside(line[0], lot[:1])), None)
             if home is None:
                 return None
-            out[home].append(outlines[k])
+            home.append(line)
     return out
 
 
-def _line(lines: list[list[int]], a: int, b: int) -> int:
-    return next((k for k, line in enumerate(lines) if line[0] == a and line[1] == b), -1)
-
-
-def _walked(after: dict[int, int], lines: list[list[int]], counts: list[int]) -> list[list[tuple[int, int]]] | None:
+def _walked(after: dict[int, int], lines: list[tuple[int, int]]) -> list[list[tuple[int, int]]] | None:
     """Closed rings of border sides and axis lines; None where they do not close."""
     step: dict[int, list[int]] = {}
     for a, b in after.items():
@@ -262,23 +266,30 @@ def _sides_at(loops: list[Floats]) -> dict[int, float]:
     return out
 
 
-def _wanted(t: Floats, length: float, h0: float, h1: float, size: float, growth: float) -> Floats:
-    """Side lengths wanted at shares of a line whose ends have sides h0 and h1."""
-    return np.asarray(np.minimum(np.minimum(h0 + growth * t * length, h1 + growth * (1 - t) * length), max(size, h0, h1)))
+@dataclass(frozen=True)
+class _Row:
+    """Nodes along an axis line whose ends have sides h0 and h1: sides grow from there up to the size."""
 
+    length: float
+    h0: float
+    h1: float
+    size: float
+    growth: float
 
-def _shares(a: Floats, b: Floats, h0: float, h1: float, size: float, growth: float, count: int) -> Floats:
-    length = float(np.linalg.norm(b - a))
-    t = np.linspace(0.0, 1.0, 201)
-    each = 1.0 / _wanted(t, length, h0, h1, size, growth)
-    total = np.concatenate(([0.0], np.cumsum((each[1:] + each[:-1]) / 2)))
-    return np.asarray(np.interp(np.linspace(0.0, total[-1], count + 1), total, t))
+    def _density(self, t: Floats) -> Floats:
+        far = np.minimum(self.h0 + self.growth * t * self.length, self.h1 + self.growth * (1 - t) * self.length)
+        return np.asarray(self.length / np.minimum(far, max(self.size, self.h0, self.h1)))
 
+    @property
+    def count(self) -> int:
+        t = np.linspace(0.0, 1.0, 201)
+        return max(1, round(float(np.trapezoid(self._density(t), t))))
 
-def _count(a: Floats, b: Floats, h0: float, h1: float, size: float, growth: float) -> int:
-    length = float(np.linalg.norm(b - a))
-    t = np.linspace(0.0, 1.0, 201)
-    return max(1, round(float(np.trapezoid(1.0 / _wanted(t, length, h0, h1, size, growth), t)) * length))
+    def shares(self, count: int) -> Floats:
+        t = np.linspace(0.0, 1.0, 201)
+        each = self._density(t)
+        total = np.concatenate(([0.0], np.cumsum((each[1:] + each[:-1]) / 2)))
+        return np.asarray(np.interp(np.linspace(0.0, total[-1], count + 1), total, t))
 
 
 def _area(loop: Floats) -> float:
