@@ -9,6 +9,7 @@ from scipy.spatial import cKDTree
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.meshing.free.fill import FlatMesh, fill
 from kind_rivet.core.meshing.free.symmetry import fill_symmetric, find_symmetry
+from tests.thin_meshes import drawn_sheet, meshed
 
 SIZE = 3.0
 
@@ -93,3 +94,16 @@ def test_what_is_not_symmetric_is_left_to_others() -> None:
     odd = [rectangle(60, 40), ring((20, 20), 7, 12, phase=0.2)]
     assert find_symmetry(odd, SIZE) is None
     assert fill_symmetric(odd, SIZE, 0.25, lambda part: fill(part, SIZE)) == (None, 0)
+
+
+def test_a_bolt_flange_on_a_pipe_is_seen_alike_from_every_hole() -> None:
+    """The pipe's seam looks at a hole, so that its node on the flange does not spoil the pattern."""
+    sheet = drawn_sheet("flanged_pipe")
+    mesh = meshed(sheet, SIZE)
+    flange = next(f for f, face in enumerate(sheet.shape.faces) if face.carrier.kind == "plane")
+    nodes = mesh.shells.points[np.unique(mesh.shells.elements[mesh.shells.face == flange])][:, :2]  # before it is optimised
+    for k in range(4):
+        angle = np.radians(45.0 * k)
+        c, s = np.cos(2 * angle), np.sin(2 * angle)
+        assert cKDTree(nodes).query(nodes @ np.array([[c, s], [s, -c]]))[0].max() < 0.03 * SIZE
+    assert len(mesh.quality.failing) == 0 and mesh.least_jacobian > 0.75

@@ -56,10 +56,7 @@ def follow_bolts(shape: Shape, patches: list[Patch | None], holes: list[RoundHol
             shift = 0.0
             if len(shape.vertices.get(int(shape.edges[e].nodes[0]), [])) == 1:
                 curve = Curve.through(shape.points[shape.edges[e].nodes], shape.edges[e].carrier)
-                places = np.linspace(0.0, curve.length, 1441)[:-1]
-                towards = around[0] - d[:3]
-                step = curve.length / count
-                shift = float(places[int(np.argmax((curve.at(places) - d[:3]) @ towards))] % step)
+                shift = furthest(curve, d[:3], around[0] - d[:3]) % (curve.length / count)
             if hole is None:
                 counts[e] = count
                 if shift > 0:
@@ -90,6 +87,16 @@ def _on_one_circle(bolts: list[RoundHole], centre: Floats, axis: Floats, radius:
         if np.ptp(np.diff(np.append(angle, angle[0] + 360))) <= EVEN and (best is None or len(lot) > len(best)):
             best = at[lot]
     return best
+
+
+def furthest(curve: Curve, centre: Floats, towards: Floats) -> float:
+    """The place along a closed curve that lies furthest towards a direction from a centre."""
+    at, reach = 0.5 * curve.length, 0.5 * curve.length
+    for _ in range(4):  # each time closer round the best so far
+        places = (at + np.linspace(-reach, reach, 361)) % curve.length
+        at = float(places[int(np.argmax((curve.at(places) - centre) @ towards))])
+        reach /= 90.0
+    return at
 
 
 def _multiple(base: int, bolts: int) -> int | None:

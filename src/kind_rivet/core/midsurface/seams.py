@@ -11,7 +11,43 @@ from kind_rivet.core.midsurface.traces import Line, inside
 
 NARROW = 0.25  # of the period: lines that reach further round say nothing about where to cut
 LEVEL = 0.2  # rise over run: a cut may end on lines more level than this
+BOLTS = 3  # holes at one distance from an axis, from which on they are a circle of bolts
+CLOSED = 0.15  # of the period: widest stretch without a sample round a wall that closes on itself
 APART = 3.0  # walls; a cut this far from all lines stays
+
+
+def face_bolts(middles: list[Middle], shape: Shape) -> None:
+    """Turn the charts of walls that close on themselves so that their cut looks at a bolt hole of a circle of holes round their axis.
+
+    A node lies where the cut meets the flange, so only then can the flange be meshed as symmetrically as it is.
+    """
+    holes = {
+        (tuple(np.round(c.array[:3], 6)), round(float(c.data[6]), 6)): c.array
+        for c in (e.carrier for e in shape.edges)
+        if c.kind == "circle"
+    }
+    if len(holes) < BOLTS:
+        return
+    circles = np.array([holes[key] for key in sorted(holes)])
+    for middle in middles:
+        period = middle.chart.period
+        if not period or middle.carrier.kind not in ("cylinder", "cone"):
+            continue
+        u = middle.chart.flat(middle.samples)[:, 0]
+        if np.diff(np.sort(u), append=u.min() + period).max() > CLOSED * period:
+            continue  # open: its cut lies in the opening
+        d = middle.carrier.array
+        off = circles[:, :3] - d[:3]
+        off -= (off @ d[3:6])[:, None] * d[3:6]
+        away = np.linalg.norm(off, axis=1)
+        bolts = (np.abs(circles[:, 3:6] @ d[3:6]) > 0.9999) & (away > 1.5 * circles[:, 6])
+        _, first = np.unique(
+            np.round(off / (1e-3 * max(float(away.max()), 1e-300))), axis=0, return_index=True
+        )  # both rims of a hole count once
+        bolts &= np.isin(np.arange(len(bolts)), first)
+        alike = [k for k in np.flatnonzero(bolts) if (np.abs(away[bolts] - away[k]) < 2e-3 * away[k]).sum() >= BOLTS]
+        if alike:
+            middle.chart = middle.chart.cut_at(float(middle.chart.flat(circles[alike[0], :3][None])[0, 0]))
 
 
 def move_cuts(middles: list[Middle], lines: list[Line], tree: FacetTree, shape: Shape) -> None:

@@ -93,16 +93,17 @@ def _centroid(loops: list[Floats]) -> Floats:
 def _candidates(q: Floats, loops: list[Floats], centre: Floats) -> list[float]:
     """Angles that may be mirror axes: principal axes of the nodes, or where these are alike, ways to what is furthest from the centre."""
     values, vectors = np.linalg.eigh(q.T @ q)
-    if values[1] - values[0] > 1e-6 * values[1]:
-        return [float(np.arctan2(*vectors[::-1, k])) for k in (0, 1)]
+    principal = [float(np.arctan2(*vectors[::-1, k])) for k in (0, 1)]
+    if values[1] - values[0] > 1e-2 * values[1]:
+        return principal
     marks = [loop.mean(axis=0) - centre for loop in loops[1:]]
     far = np.linalg.norm(q, axis=1)
-    marks += list(q[far > far.max() * (1 - 1e-6)])
+    marks += list(q[far > far.max() * (1 - 1e-4)])
     reach = np.linalg.norm(np.array(marks), axis=1)
     marks = [m for m, r in zip(marks, reach, strict=True) if r > 1e-3 * reach.max()][:MOST_AXES]
     angles = sorted({round(float(np.arctan2(m[1], m[0])) % np.pi, 6) for m in marks})
     between = [(a + b) / 2 for a, b in pairwise([*angles, angles[0] + np.pi])] if angles else []
-    return [*(float(np.arctan2(m[1], m[0])) for m in marks), *between]
+    return [*principal, *(float(np.arctan2(m[1], m[0])) for m in marks), *between]
 
 
 def fill_symmetric(loops: list[Floats], size: float, growth: float, fill_part: Fill) -> tuple[FlatMesh | None, int]:
