@@ -105,3 +105,16 @@ def test_a_rib_flush_with_the_edge_of_a_stepped_plate_leaves_no_narrow_row(stepp
     assert len(made.quality.failing) == 0 and made.pieces == 1
     three = [e for e, faces in enumerate(stepped.shape.edge_faces) if len(faces) == 3]
     assert not any(len(set(stepped.shape.edge_faces[e])) < 3 for e in three)  # no strip of plate runs on beyond the rib
+
+
+def test_counts_for_edges_that_are_gone_do_no_harm(low_rib: Sheet) -> None:
+    mesh = mesh_sheet(low_rib.shape, ShellRules(SIZE, divisions={-1: 3, 999: 4}))
+    assert len(mesh.elements) > 100
+
+
+def test_an_edge_falls_into_no_more_parts_than_its_count_by_hand(low_rib: Sheet) -> None:
+    top = _top(low_rib.shape)
+    assert cut_at_ends(low_rib.shape, ShellRules(SIZE, divisions={top: 1})).shape is low_rib.shape
+    cut = cut_at_ends(low_rib.shape, ShellRules(SIZE, divisions={top: 2}))
+    assert len(cut.parts(top)) == 2
+    assert sorted(cut.rules(ShellRules(SIZE, divisions={top: 2})).divisions.values()) == [1, 1]

@@ -141,7 +141,10 @@ def walk(window: MainWindow, out: Path) -> None:
     step.picture("4-mesh-proposal")
     w.keep()
     step.card("mesh", "Divisions of edges")
+    shape = session.document.sheets[1].shape
+    w.selection.set("edge", [(1, int(np.argmax(shape.edge_length)))])  # so that its grips are seen
     step.picture("5-divisions")
+    w.selection.clear()
     walk_choices(step)
     w.go("mixed")
     step.do("mixed.material", {"material": "Steel"})

@@ -57,7 +57,7 @@ class ProofCard(Card):
         for key, sheet in document.sheets.items():
             p = sheet.proof
             if p is None:
-                out.append(f"<b>{document.body(key).name}</b>: {sheet.way}, nothing to prove it against.")
+                out.append(f"<b>{document.body(key).name}</b>: {sheet.way}, not proved against a solid.")
                 continue
             tapering = sum(t is not None for t in sheet.tapers)
             out.append(

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -108,7 +108,7 @@ class Grips:
         places = stations(curve, count, None, self.wanted)
         stage.marks = list(curve.at(places))
         stage.grips = [
-            Grip(g.body, g.edge, g.at_start, share, curve.at(np.array([at * curve.length]))[0])
+            replace(g, share=share, place=curve.at(np.array([at * curve.length]))[0])
             if (g.body, g.edge, g.at_start) == (grip.body, grip.edge, grip.at_start)
             else g
             for g in stage.grips
@@ -119,7 +119,7 @@ class Grips:
         stage.update()
 
     def end(self) -> None:
-        """Propose the grading the grip was drawn to, for all chosen edges of its body."""
+        """Propose the grading the grip was drawn to, for its own edge: which end is its start differs from edge to edge."""
         grip, wanted = self.held, self.wanted
         self.held, self.wanted = None, None
         self.window.stage.marks, self.window.stage.hover_text = [], ""

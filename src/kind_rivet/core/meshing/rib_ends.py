@@ -3,7 +3,7 @@
 A rib that stops a little below the free edge of the wall it stands on, or that is flush with it
 for part of the way, leaves a gap too narrow for elements. A short cut from the end of its line
 to the border is an edge like others: it shrinks to a node, and between two such cuts lies a narrow strip.
-The mesh is made on the cut sheet and told in terms of the sheet as it was.
+The mesh is made on the cut sheet; what comes out speaks of the sheet as it was.
 """
 
 from __future__ import annotations
@@ -42,9 +42,11 @@ class CutSheet:
 
     def rules(self, rules: ShellRules) -> ShellRules:
         """The same rules for the edges and faces there are now; counts by hand are shared out by length."""
+        if self.shape is self.whole:
+            return rules
         divisions: dict[int, int] = {}
         for e, n in rules.divisions.items():
-            parts = self.parts(e)
+            parts = self.parts(e) if 0 <= e < len(self.whole.edges) else []
             divisions |= dict(zip(parts, _shared(n, self.shape.edge_length[parts]), strict=True))
         return replace(
             rules,
@@ -62,7 +64,7 @@ class CutSheet:
         broken = {int(f) for f in self.faces[len(self.whole.faces) :]}
         return replace(kept, faces=kept.faces - broken, lines={e: line for e, line in kept.lines.items() if e not in cut})
 
-    def told(self, mesh: SheetMesh) -> SheetMesh:
+    def mesh_of_whole(self, mesh: SheetMesh) -> SheetMesh:
         """The mesh in terms of the whole sheet: edges in one piece, nodes on cuts on their faces."""
         if self.shape is self.whole:
             return mesh
@@ -111,7 +113,9 @@ def _children(table: Mapping[int, T], parents: NDArray[np.int64]) -> dict[int, T
 
 
 def _shared(count: int, length: Floats) -> list[int]:
-    """A count shared out among parts by their lengths, none left without."""
+    """A count shared out among parts by their lengths, none left without; nothing among none."""
+    if not len(length):
+        return []
     out = np.ones(len(length), int)
     for _ in range(max(count - len(length), 0)):
         out[int(np.argmax(length / out))] += 1
@@ -121,7 +125,7 @@ def _shared(count: int, length: Floats) -> list[int]:
 def cut_at_ends(shape: Shape, rules: ShellRules, fixed: Collection[int] = ()) -> CutSheet:
     """The sheet with a cut wherever a line ends less than the looked-past share of the size before a border.
 
-    `fixed`: edges that must stay whole; graded ones do so too.
+    `fixed`: edges that must stay whole; graded ones do so too, and none falls into more parts than the count it has by hand.
     """
     out = CutSheet(shape, shape, np.arange(len(shape.edges)), np.arange(len(shape.faces)))
     fixed = {*fixed, *rules.grading}
@@ -130,7 +134,8 @@ def cut_at_ends(shape: Shape, rules: ShellRules, fixed: Collection[int] = ()) ->
         for f in np.flatnonzero(out.faces == face).tolist():
             if f not in out.shape.facet_face[(out.shape.facets == vertex).any(axis=1)]:
                 continue
-            place = _border_near(out, vertex, line, f, limit, fixed)
+            full = {e for e, n in rules.divisions.items() if (out.edges == e).sum() >= n}
+            place = _border_near(out, vertex, line, f, limit, fixed | full)
             if place is not None:
                 out = _with_cut(out, f, vertex, place)
     return out

@@ -94,7 +94,7 @@ def mesh_sheet(shape: Shape, rules: ShellRules, hard: Floats | None = None, kept
     spared: set[int] = set()
     finer = 0
     while True:
-        mesh, failed, past = _mesh_once(shape, curves, patches, rules, hard, kept, spared, list(notes), sheet)
+        mesh, failed, past = _mesh_once(sheet, curves, patches, rules, hard, kept, spared, list(notes))
         again: set[int] = set()
         for r, at in failed:  # what was looked past may be why a border crosses itself: first what lies near, then all of it
             mine = ({p.edge for loop in patches[r].loops for p in loop} & past) - spared  # type: ignore[union-attr]
@@ -114,17 +114,14 @@ def mesh_sheet(shape: Shape, rules: ShellRules, hard: Floats | None = None, kept
     mesh = in_trias(mesh, rules.trias == "tria") if rules.trias else without_collapsed(mesh)
     if not len(mesh.elements) and not mesh.kept_faces:
         raise Refused("No face could be meshed.", " ".join(mesh.notes[:1]))
-    return sheet.told(mesh)
+    return sheet.mesh_of_whole(mesh)
 
 
 def _mesh_once(
-    shape: Shape, curves: list[Curve], patches: list[Patch | None], rules: ShellRules, hard: Floats, kept: Kept | None, spared: set[int], notes: list[str],
-    sheet: CutSheet,
+    sheet: CutSheet, curves: list[Curve], patches: list[Patch | None], rules: ShellRules, hard: Floats, kept: Kept | None, spared: set[int], notes: list[str],
 ) -> tuple[SheetMesh, list[tuple[int, Floats]], set[int]]:  # fmt: skip
-    """One try: the mesh, regions that could not be filled and where, and the edges that were looked past (those `spared` are not).
-
-    `sheet`: tells what faces are called, and where cuts end.
-    """
+    """One try: the mesh, regions that could not be filled and where, and the edges that were looked past (those `spared` are not)."""
+    shape = sheet.shape
     holes, circles = follow_bolts(shape, patches, find_round_holes(shape, patches, rules), rules)
     short = small_detail(shape, curves, patches, rules, spared)
     tiny = sum(all(short[e] for e in h.edges) for h in holes)

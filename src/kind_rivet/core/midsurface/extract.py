@@ -23,6 +23,7 @@ from kind_rivet.core.midsurface.tubes import with_tubes_divided
 from kind_rivet.core.midsurface.verify import proved
 from kind_rivet.core.midsurface.walls import measure_walls
 
+Keep = Callable[[Sheet], None]  # takes a sheet that may not be the last
 # the ways a sheet is made
 OFFSET, CROSSING, HALF_WAY = "offset of one side", "walls cut by one another", "half-way between two sides"
 LEAST_SHARE = 0.3  # of the solid's surface that must belong to walls
@@ -30,7 +31,11 @@ WEIGHT = 0.005  # how far an offset may weigh off its solid; twice that where it
 LEAST_WIDTH = 1.5  # mean width of the sheet in walls, 2 area / border length
 
 
-def extract(solid: Shape, hands: tuple[Hand, ...] = (), keep: Callable[[Sheet], None] = lambda sheet: None) -> Sheet:
+def _no_keeping(sheet: Sheet) -> None:
+    """Nobody wants what there is so far."""
+
+
+def extract(solid: Shape, hands: tuple[Hand, ...] = (), keep: Keep = _no_keeping) -> Sheet:
     """Midsurface of a thin-walled solid, proved against it.
 
     Uniform bent sheet goes by offsetting one side; where that does not stand up to its
@@ -55,7 +60,7 @@ def extract(solid: Shape, hands: tuple[Hand, ...] = (), keep: Callable[[Sheet], 
     elif sheet is None or not _whole(sheet):
         refused: Refused | None = None
         try:
-            other = _by_crossing(solid, tree, hands, keep if sheet is None else lambda part: None)
+            other = _by_crossing(solid, tree, hands, keep if sheet is None else _no_keeping)
             sheet = other if sheet is None or _whole(other) else sheet
             keep(sheet)
         except Refused as reason:
@@ -105,7 +110,7 @@ def _half_way(solid: Shape, tree: FacetTree) -> Sheet:
     return sheet
 
 
-def _by_crossing(solid: Shape, tree: FacetTree, hands: tuple[Hand, ...] = (), keep: Callable[[Sheet], None] = lambda sheet: None) -> Sheet:
+def _by_crossing(solid: Shape, tree: FacetTree, hands: tuple[Hand, ...] = (), keep: Keep = _no_keeping) -> Sheet:
     made = make_by_crossing(solid, tree, hands, found=lambda whole, middles: keep(loose_walls(whole, middles)))
     sheet = _crossed(solid, tree, made)
     keep(sheet)

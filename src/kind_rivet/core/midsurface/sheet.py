@@ -53,7 +53,7 @@ class Sheet:
     shape: Shape
     thickness: Floats
     way: str
-    proof: Proof | None  # None: taken as it is, nothing to prove against
+    proof: Proof | None  # None: taken as it is, or walls that are not joined yet
     tapers: tuple[Taper | None, ...] = ()
     remarks: tuple[Remark, ...] = ()
     sides: tuple[int, ...] = ()

@@ -12,6 +12,7 @@ from kind_rivet.core.document.document import Document, MeshChoices
 from kind_rivet.core.errors import Refused
 from kind_rivet.core.mesh.quadratic import with_mid_sides
 from kind_rivet.core.meshing.rules import Grading, LocalSize, Triple, WasherAt, WasherRule
+from kind_rivet.core.operations.chosen import sheet_with
 from kind_rivet.core.operations.registry import Parameters, Progress, operation
 from kind_rivet.core.operations.shells import mesh_again
 
@@ -26,17 +27,6 @@ def with_choices(document: Document, choices: MeshChoices, bodies: list[int], pr
     return replace(made, notes=(f"{note} {made.notes[0]}", *made.notes[1:]))
 
 
-def _sheet_items(document: Document, body: int, items: tuple[int, ...], what: str) -> None:
-    sheet = document.sheets.get(body)
-    if sheet is None:
-        raise Refused("This body has no midsurface yet.", "Extract it first.")
-    most = len(sheet.shape.edges if what == "edge" else sheet.shape.faces)
-    if not items:
-        raise Refused(f"No {what} is chosen.", f"Choose one or more {what}s of the midsurface.")
-    if any(not 0 <= i < most for i in items):
-        raise Refused(f"The midsurface has no {what} {max(items) + 1}.", f"It has {most}.")
-
-
 class GradeEdges(Parameters):
     body: int
     edges: tuple[int, ...] = Field(title="Edges")
@@ -47,7 +37,7 @@ class GradeEdges(Parameters):
 @operation("mesh.grade", "Grade edges", "mesh", GradeEdges)
 def grade_edges(document: Document, parameters: GradeEdges, progress: Progress) -> Document:
     """Let the sides along edges grow from one end, both ends or the middle."""
-    _sheet_items(document, parameters.body, parameters.edges, "edge")
+    sheet_with(document, parameters.body, parameters.edges, "edge")
     grading = {k: dict(v) for k, v in document.choices.grading.items()}
     mine = grading.setdefault(str(parameters.body), {})
     for e in parameters.edges:
@@ -79,7 +69,7 @@ def size_on(document: Document, parameters: SizeOn, progress: Progress) -> Docum
     for kind, word, items in lots:
         if not items:
             continue
-        _sheet_items(document, parameters.body, items, word)
+        sheet_with(document, parameters.body, items, word)
         rest = []
         for c in local:
             if c.kind == kind and c.body == parameters.body:
@@ -152,7 +142,7 @@ class MeshWay(Parameters):
 @operation("mesh.way", "Regular or free", "mesh", MeshWay)
 def mesh_way(document: Document, parameters: MeshWay, progress: Progress) -> Document:
     """Force rows and columns, or a free mesh, on chosen walls; `as suits` leaves the choice to the mesher."""
-    _sheet_items(document, parameters.body, parameters.faces, "face")
+    sheet_with(document, parameters.body, parameters.faces, "face")
     ways = {k: dict(v) for k, v in document.choices.ways.items()}
     mine = ways.setdefault(str(parameters.body), {})
     for f in parameters.faces:

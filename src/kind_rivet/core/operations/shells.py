@@ -17,6 +17,7 @@ from kind_rivet.core.meshing.neighbours import shared_lines
 from kind_rivet.core.meshing.reuse import Earlier, renumbered, ring_numbers, set_in
 from kind_rivet.core.meshing.rules import WasherRule
 from kind_rivet.core.meshing.sheet_mesh import SheetMesh
+from kind_rivet.core.operations.chosen import sheet_with
 from kind_rivet.core.operations.lots import Made, make_lot, make_lots, rules_word
 from kind_rivet.core.operations.registry import Parameters, Progress, operation
 
@@ -245,11 +246,9 @@ class SetDivisions(Parameters):
 @operation("mesh.divisions", "Change divisions", "mesh", SetDivisions)
 def set_divisions(document: Document, parameters: SetDivisions, progress: Progress) -> Document:
     """Give edges a number of elements by hand and mesh the body again."""
-    sheet = document.sheets.get(parameters.body)
-    if sheet is None or parameters.body not in document.mesh_edges:
+    if parameters.body not in document.mesh_edges:
         raise Refused("This body has no shells yet.", "Mesh it first.")
-    if any(not 0 <= e < len(sheet.shape.edges) for e in parameters.edges) or not parameters.edges:
-        raise Refused("No such edge.", "Choose an edge of the midsurface.")
+    sheet_with(document, parameters.body, parameters.edges, "edge")
     divisions = {k: dict(v) for k, v in document.choices.divisions.items()}
     mine = divisions.setdefault(str(parameters.body), {})
     for e in parameters.edges:

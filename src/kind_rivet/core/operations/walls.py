@@ -15,6 +15,7 @@ from kind_rivet.core.geometry.carriers import Triple, triple
 from kind_rivet.core.geometry.places import edge_middles
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.midsurface.hand import Hand
+from kind_rivet.core.operations.chosen import sheet_with
 from kind_rivet.core.operations.midsurface import ExtractMidsurface, extract_midsurfaces
 from kind_rivet.core.operations.registry import Parameters, Progress, operation
 
@@ -101,11 +102,7 @@ class BridgeEdges(Parameters):
 @operation("midsurface.bridge", "Bridge two free edges", "midsurface", BridgeEdges)
 def bridge_edges(document: Document, parameters: BridgeEdges, progress: Progress) -> Document:
     """Close the gap between two free edges of a midsurface with a strip that shares their nodes."""
-    sheet = document.sheets.get(parameters.body)
-    if sheet is None:
-        raise Refused("This body has no midsurface yet.", "Extract it first.")
-    if any(not 0 <= e < len(sheet.shape.edges) for e in parameters.edges):
-        raise Refused("No such edge.", "Choose edges of the midsurface.")
+    sheet = sheet_with(document, parameters.body, parameters.edges, "edge")
     middles = edge_middles(sheet.shape)
     a, b = parameters.edges
     lengths = sheet.shape.edge_length
@@ -125,11 +122,7 @@ class MoveEdge(Parameters):
 @operation("midsurface.move_edge", "Move an edge to a wall", "midsurface", MoveEdge)
 def move_edge(document: Document, parameters: MoveEdge, progress: Progress) -> Document:
     """Lead a free edge of a midsurface on, or cut its wall back, until it ends on another wall and both share that edge."""
-    sheet = document.sheets.get(parameters.body)
-    if sheet is None:
-        raise Refused("This body has no midsurface yet.", "Extract it first.")
-    if not 0 <= parameters.edge < len(sheet.shape.edges):
-        raise Refused("No such edge.", "Choose an edge of the midsurface.")
+    sheet = sheet_with(document, parameters.body, [parameters.edge], "edge")
     middle, length = edge_middles(sheet.shape)[parameters.edge], float(sheet.shape.edge_length[parameters.edge])
     move = EdgeMove(parameters.body, triple(middle), length, _on_face(sheet.shape, parameters.wall))
     out = _prepared_with(replace(document, moves=(*document.moves, move)), parameters.body, move)
