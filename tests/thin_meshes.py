@@ -5,6 +5,7 @@ from __future__ import annotations
 import sys
 from dataclasses import dataclass
 from functools import cache, cached_property
+from importlib import import_module
 from types import ModuleType
 
 import numpy as np
@@ -74,14 +75,13 @@ class Made:
 
 
 @cache
-def drawing() -> ModuleType:
-    """The script that draws the made-up thin parts."""
+def drawing(script: str = "draw_thin_parts") -> ModuleType:
+    """A script that draws made-up thin parts."""
     sys.path.insert(0, str(EXAMPLES))
     try:
-        import draw_thin_parts
+        return import_module(script)
     finally:
         sys.path.remove(str(EXAMPLES))
-    return draw_thin_parts
 
 
 def solid_of(part: object) -> Shape:
@@ -91,7 +91,8 @@ def solid_of(part: object) -> Shape:
 @cache
 def drawn(name: str) -> Shape:
     """A made-up part by its name."""
-    return solid_of(drawing().PARTS[name]())
+    parts = drawing().PARTS | drawing("draw_moulded_parts").PARTS
+    return solid_of(parts[name]())
 
 
 @cache

@@ -370,10 +370,11 @@ def with_edges(shape: Shape, lines: list[list[int]], chosen: NDArray[np.bool_]) 
             faces.append(Face(shape.faces[f].carrier, shape.faces[f].name, shape.faces[f].colour))
     ends = {line[k] for line in lines for k in (0, -1) if line[0] != line[-1]}
     through = {n for e in shape.edges for n in e.nodes.tolist()}
+    corners = ends | {int(e.nodes[k]) for e in shape.edges if not e.closed for k in (0, -1)}  # a seam may end where a closed edge begins
     # First parts of cut edges keep their number: later parts go behind all old ones, the new lines last.
     firsts, rest, new = [], [], []
     for edge in shape.edges:
-        parts = _cut_edge(edge, ends)
+        parts = _cut_edge(edge, corners if ends & set(edge.nodes.tolist()) else ends)
         firsts.append(parts[0])
         rest += parts[1:]
     tolerance = 1e-6 * shape.diagonal

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -13,7 +13,7 @@ from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.meshing.curves import Curve
 from kind_rivet.core.meshing.patch import BorderEdge, Patch
 from kind_rivet.core.meshing.rules import ShellRules
-from kind_rivet.core.meshing.washers import LEAST_SIDE
+from kind_rivet.core.meshing.washers import LEAST_SIDE, RoundHole
 
 MOST_PASSAGES = 14  # of a border that is searched for two long sides close to each other
 TINY = 0.2  # of the size: closed edges (holes, bosses) narrower than this vanish; holes matter, so the share is a small one
@@ -205,3 +205,22 @@ def _to_line(points: Floats, line: Floats) -> Floats:
 def _flat_area(patch: Patch) -> float:
     a, b, c = (patch.flat[patch.facets[:, k]] for k in range(3))
     return float(np.abs((b - a)[:, 0] * (c - a)[:, 1] - (b - a)[:, 1] * (c - a)[:, 0]).sum() / 2)
+
+
+def agree_across(holes: list[RoundHole], strips: list[Strip], rules: ShellRules) -> list[RoundHole]:
+    """The holes, with one count for all whose rings or rims lie on the two round sides of a strip: they become one row of nodes."""
+    out = list(holes)
+    for strip in strips:
+        sides = [{p.edge for p in side} for side in (strip.first, strip.second)]
+        beside = [[k for k, h in enumerate(out) if side in ({*h.edges}, {*h.rim})] for side in sides]
+        counts = {out[k].divisions for lot in beside for k in lot}
+        if not all(beside) or len(counts) < 2:
+            continue
+        edges = {e for lot in beside for k in lot for e in (*out[k].edges, *out[k].rim)}
+        if edges & rules.divisions.keys():
+            continue
+        shared = 4 * round(float(np.sqrt(min(counts) * max(counts))) / 4)
+        for k, hole in enumerate(out):
+            if edges & {*hole.edges, *hole.rim}:
+                out[k] = replace(hole, divisions=shared)
+    return out

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from kind_rivet.core.errors import Refused
 from kind_rivet.core.geometry.carriers import Floats, frame, unit
 
-SLIVERS = 1e-4  # share of a map that may be folded where slivers of facets lie askew
+SLIVERS = 5e-3  # share of a map that may be folded where slivers of facets lie askew
 
 
 def flatten_facets(space: Floats, facets: NDArray[np.int64], rounds: int = 12) -> Floats:

@@ -16,6 +16,7 @@ from kind_rivet.core.meshing.free.regular import IRREGULAR, TRIA
 from kind_rivet.core.meshing.free.symmetry import fill_symmetric
 from kind_rivet.core.meshing.lattice import fill_lattice, node_turns
 from kind_rivet.core.meshing.mapped import fill_blocks, fill_disc, fill_mapped, fill_rings, ring_quads
+from kind_rivet.core.meshing.on_torus import fill_torus
 from kind_rivet.core.meshing.patch import Patch
 from kind_rivet.core.meshing.rules import ShellRules
 from kind_rivet.core.meshing.sheet_mesh import FACE, HARD_POINT, VERTEX, Builder, Ints
@@ -145,7 +146,11 @@ def _fill(patch: Patch, loops: list[Floats], hard: Floats, rules: ShellRules, tu
     regular = None
     if not len(hard) and way != "free" and (not len(spots) or way == "regular"):
         regular = (
-            fill_mapped(loops[0]) or _along_lattice(loops[0], turn) or fill_blocks(loops[0]) or fill_disc(loops[0], size)
+            fill_torus(patch, loops[0])
+            or fill_mapped(loops[0])
+            or _along_lattice(loops[0], turn)
+            or fill_blocks(loops[0])
+            or fill_disc(loops[0], size)
             if len(loops) == 1
             else fill_rings(loops[0], loops[1], size)
             if len(loops) == 2

@@ -102,6 +102,8 @@ class CutSheet:
         by_start = {int(self.shape.edges[k].nodes[0]): k for k in found}
         out: list[int] = []
         at = int(self.whole.edges[edge].nodes[0])
+        if at not in by_start:  # a closed edge begins where it was cut
+            at = min(by_start)
         while at in by_start and len(out) < len(found):
             out.append(by_start[at])
             at = int(self.shape.edges[out[-1]].nodes[-1])
@@ -157,7 +159,7 @@ def _border_near(sheet: CutSheet, vertex: int, line: int, face: int, limit: floa
     p = shape.points[vertex]
     best: tuple[float, Floats] | None = None
     for e in shape.face_edges[face]:
-        if vertex in shape.edges[e].nodes or shape.edges[e].closed or int(sheet.edges[e]) in fixed:
+        if vertex in shape.edges[e].nodes or int(sheet.edges[e]) in fixed:
             continue
         chain = shape.points[shape.edges[e].nodes]
         a, d = chain[:-1], np.diff(chain, axis=0)
@@ -182,10 +184,10 @@ def _with_cut(sheet: CutSheet, face: int, vertex: int, place: Floats) -> CutShee
     if after is None:
         return sheet
     edges = [*sheet.edges.tolist(), *(-1 for _ in range(len(after.edges) - len(before.edges)))]
-    for k in range(len(before.edges), len(after.edges) - 1):  # later parts of edges that were cut
-        first, last = (int(after.edges[k].nodes[i]) for i in (0, -1))
+    foot = int(after.edges[-1].nodes[-1])
+    for k in range(len(before.edges), len(after.edges) - 1):  # later parts of the edge that got an end at the foot
         for e, edge in enumerate(before.edges):
-            if int(edge.nodes[-1]) == last and int(after.edges[e].nodes[-1]) == first != last:
+            if foot in after.edges[e].nodes[[0, -1]] and foot not in edge.nodes[[0, -1]]:
                 edges[k] = int(sheet.edges[e])
     faces = np.concatenate((sheet.faces, np.full(len(after.faces) - len(before.faces), sheet.faces[face])))
     return CutSheet(sheet.whole, after, np.array(edges), faces)

@@ -15,7 +15,7 @@ from kind_rivet.core.kernels import side_by_side
 from kind_rivet.core.meshing.bolt_circles import follow_bolts
 from kind_rivet.core.meshing.border_nodes import join_strips, nodes_along
 from kind_rivet.core.meshing.curves import Curve
-from kind_rivet.core.meshing.detail import TINY, Strip, narrow_strips, small_detail
+from kind_rivet.core.meshing.detail import TINY, Strip, agree_across, narrow_strips, small_detail
 from kind_rivet.core.meshing.divisions import fits, odd_regions, plan_divisions
 from kind_rivet.core.meshing.facing import facing_shares
 from kind_rivet.core.meshing.free.fill import CannotFill
@@ -127,6 +127,7 @@ def _mesh_once(
     tiny = sum(all(short[e] for e in h.edges) for h in holes)
     holes = [h for h in holes if not all(short[e] for e in h.edges)]
     strips = narrow_strips(shape, curves, patches, short, rules, spared)
+    holes = agree_across(holes, strips, rules)
     count = plan_divisions(shape, curves, patches, holes, short, strips, rules, circles.counts)
     strips = [strip for strip in strips if fits(strip, count)]
     for r in odd_regions(patches, count):

@@ -20,6 +20,9 @@ MOST_LENGTH = 12.0  # sizes; longer cut-outs carry no fastener and get no ring
 BOSS = 3.0  # sizes of radius up to which a round wall that stands on another gets a ring
 OUTWARD = 0.7  # of the ring's width from the hole: where its sides are as long as the size
 FAR_RIM = 6.0  # sizes between a hole and a concentric border up to which rows may run all the way
+LONG_SIDE = 1.5  # sizes; longest side that a ring should have
+SHORT_SIDE = 0.5  # of the size; shortest side at a hole for the sake of rings further out
+SLIM = 0.5  # of the size: thinnest ring worth having round a circle that has a ring within
 FACING = 1.6  # sizes between a ring and the border up to which they face each other
 SHARP = 65.0  # degrees; a ring cannot run evenly round a sharper corner of a cut-out
 
@@ -166,13 +169,25 @@ def _paired(holes: list[RoundHole], shape: Shape, patches: list[Patch | None], r
             count = 4 * int(np.ceil(max(least, 2 * np.pi * np.sqrt(radius * hole.radius) / rules.size) / 4))
             if count > largest:
                 continue
+        beyond = holes[outer].widths if outer is not None else ()  # rings round the circle itself
+        if beyond:
+            least = 2 * np.pi * (radius + sum(beyond)) / (LONG_SIDE * rules.size)
+            count = max(count, min(4 * int(np.ceil(least / 4)), 2 * int(np.pi * hole.radius / (SHORT_SIDE * rules.size))))
         by_hand = any(e in rules.divisions for e in (*rim, *hole.edges))
         if by_hand or count < 6 or 2 * np.pi * radius / count > 1.8 * rules.size:
             continue
         out[k] = replace(out[k], divisions=count, rim=rim)
         if outer is not None:
-            out[outer] = replace(out[outer], divisions=count)
+            out[outer] = replace(out[outer], divisions=count, widths=_widths_for(count, radius, beyond, rules.size))
     return out
+
+
+def _widths_for(count: int, radius: float, widths: tuple[float, ...], size: float) -> tuple[float, ...]:
+    """Ring widths narrowed so that `count` sides stay within reason round the last ring; none where that leaves too little."""
+    room = LONG_SIDE * size * count / (2 * np.pi) - radius
+    if sum(widths) <= room:
+        return widths
+    return tuple(w * room / sum(widths) for w in widths) if room > len(widths) * SLIM * size else ()
 
 
 def _turned_alike(holes: list[RoundHole], shape: Shape) -> list[RoundHole]:

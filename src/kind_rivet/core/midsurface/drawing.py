@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 
 from kind_rivet.core.geometry.carriers import Floats, unit
@@ -16,6 +18,8 @@ from kind_rivet.core.midsurface.steps import find_steps
 from kind_rivet.core.midsurface.traces import Line, away_from, contact_field, crossing, outlines, prolonged
 
 SAME_WALL = 0.03  # walls that differ by less are one: recesses of hairs make no steps
+ALONG = 0.02  # walls: lines nearer to each other than this run along each other
+HALF = 0.6  # of the thicker wall: how far a wall ends before the middle of another that it meets
 TANGENT = 0.97  # cosine between middles above which they run on smoothly
 
 
@@ -111,7 +115,7 @@ def draw_lines(
             middles[m].lines.append(len(lines))
         lines.append(line)
 
-    bends, linked = bend_lines(shape, middles)
+    bends = bend_lines(shape, middles)
     for line in bends:
         add(line)
     for m, middle in enumerate(middles):
@@ -135,9 +139,31 @@ def draw_lines(
         add(line)
     boxes = [_box(shape, middle) for middle in middles]
     for a, b in sorted(close):
-        for points in _joint(shape, middles[a], middles[b], boxes[a], boxes[b], (a, b) in linked, tolerance):
+        touch = _touching(bends, a, b, 0.05 * min(middles[a].wall, middles[b].wall))
+        for points in _joint(shape, middles[a], middles[b], boxes[a], boxes[b], touch, tolerance):
             add(with_contacts(Line("joint", points, (middles[a].field, middles[b].field), (a, b)), bends, middles))
+    for middle in middles:
+        for k in [k for k in middle.lines if lines[k].kind == "outline" and len(lines[k].points) > 2]:
+            joints = [lines[j].points for j in middle.lines if lines[j].kind == "joint" and len(lines[j].points) > 2]
+            pieces = _apart(lines[k].points, joints, ALONG * middle.wall)
+            if len(pieces) == 1 and pieces[0] is lines[k].points:
+                continue
+            middle.lines.remove(k)  # a wall that ends where another meets it, as at a corner chamfered by the wall
+            for piece in pieces:
+                add(replace(lines[k], points=piece))
     return lines
+
+
+def _touching(bends: list[Line], a: int, b: int, tolerance: float) -> list[Floats]:
+    """Where two middles run on smoothly into each other: the bends between them, else corners where bends of both end."""
+    between = [line.points for line in bends if set(line.middles) == {a, b}]
+    if between:
+        return between
+    ends_a, ends_b = (np.array([p for line in bends if m in line.middles for p in line.points[[0, -1]]]) for m in (a, b))
+    if not len(ends_a) or not len(ends_b):
+        return []
+    apart = np.linalg.norm(ends_a[:, None] - ends_b[None], axis=2).min(axis=1)
+    return [np.array([p, p]) for p in ends_a[apart < tolerance]]
 
 
 def _standing(shape: Shape, sides: set[int]) -> dict[int, set[int]]:
@@ -170,15 +196,16 @@ def risers(
             low[0], high[0] = max(low[0], -middle.chart.period / 2), min(high[0], middle.chart.period / 2)
         if (low >= high).any():
             continue
-        known = [line.points for line in rims if line.face == f]
         for points in crossing(middle, fields[f], low, high, 0.4 * middle.wall, tolerance):
-            for piece in _apart(points, known, 0.02 * middle.wall):
+            for piece in _apart(points, [line.points for line in rims], ALONG * middle.wall):
                 out.append(Line("riser", piece, (fields[f],), (number,), f))
     return out
 
 
 def _apart(points: Floats, known: list[Floats], tolerance: float) -> list[Floats]:
     """Stretches of a curve that do not run along known ones; a straight line is left whole."""
+    low, high = points.min(axis=0) - tolerance, points.max(axis=0) + tolerance
+    known = [line for line in known if (line.min(axis=0) <= high).all() and (line.max(axis=0) >= low).all()]
     if len(points) == 2 or not known:
         return [points]
     off = np.min([away_from(points, line) for line in known], axis=0) > tolerance
@@ -220,14 +247,14 @@ def _box(shape: Shape, middle: Middle) -> Floats:
     return np.array([corners.min(axis=0) - middle.reach, corners.max(axis=0) + middle.reach])
 
 
-def _joint(shape: Shape, a: Middle, b: Middle, box_a: Floats, box_b: Floats, linked: bool, tolerance: float) -> list[Floats]:
-    """Curves along which two middles cross, where both have walls near by; quite near for walls `linked` by a bend."""
+def _joint(shape: Shape, a: Middle, b: Middle, box_a: Floats, box_b: Floats, touch: list[Floats], tolerance: float) -> list[Floats]:
+    """Curves along which two middles cross, where both have walls near by; quite near, but not beside where they `touch`, for smooth ones."""
     low, high = np.maximum(box_a[0], box_b[0]), np.minimum(box_a[1], box_b[1])
     if (low > high).any():
         return []
-    if linked:  # round surfaces that run on into each other cross again elsewhere, where one of them is no wall
-        thick = max(a.wall, b.wall)
-        inner = [(box[0] + m.reach - thick, box[1] - m.reach + thick) for box, m in ((box_a, a), (box_b, b))]
+    thick = max(a.wall, b.wall)
+    if touch:  # round surfaces that run on into each other cross again elsewhere, where one of them is no wall
+        inner = [(box[0] + m.reach - HALF * thick, box[1] - m.reach + HALF * thick) for box, m in ((box_a, a), (box_b, b))]
         close = np.maximum(inner[0][0], inner[1][0]), np.minimum(inner[0][1], inner[1][1])
     else:
         close = low, high
@@ -251,6 +278,8 @@ def _joint(shape: Shape, a: Middle, b: Middle, box_a: Floats, box_b: Floats, lin
     for points in crossing(on, other.field, lo, hi, 0.4 * min(a.wall, b.wall), tolerance):
         angle = np.abs(np.einsum("ij,ij->i", a.normal(points), b.normal(points)))
         near = ((points >= close[0]) & (points <= close[1])).all(axis=1)
+        for line in touch:  # beside it they part so slowly that they may cross again by a hair
+            near &= away_from(points, line) > thick
         if np.median(angle) < TANGENT and near.any():
             out.append(points)
     return out
@@ -279,13 +308,12 @@ def _line_of_planes(a: Middle, b: Middle, low: Floats, high: Floats) -> Floats |
     return np.array([p + near * d, p + far * d])
 
 
-def bend_lines(shape: Shape, middles: list[Middle]) -> tuple[list[Line], set[tuple[int, int]]]:
+def bend_lines(shape: Shape, middles: list[Middle]) -> list[Line]:
     """Lines between middles that run on smoothly into each other, from the smooth edges of the solid between their sides."""
     owner: dict[int, set[int]] = {}
     for m, middle in enumerate(middles):
         for f in middle.sides[0] | middle.sides[1]:
             owner.setdefault(f, set()).add(m)
-    linked: set[tuple[int, int]] = set()
     found: dict[tuple[int, int], list[Line]] = {}
     for e, faces in enumerate(shape.edge_faces):
         if len(faces) != 2 or faces[0] == faces[1] or not (faces[0] in owner and faces[1] in owner and smooth_edge(shape, e)):
@@ -298,20 +326,17 @@ def bend_lines(shape: Shape, middles: list[Middle]) -> tuple[list[Line], set[tup
                 points = _bend(shape, e, faces[0], middles[a], middles[b])
                 if points is None:
                     continue
-                linked.add(pair)
                 normal = middles[a].normal(points[:1])[0]
                 direction = unit(points[-1] - points[0]) if shape.edges[e].carrier.kind == "line" else None
                 contact = contact_field(direction, points[0], normal)
                 line = Line("bend", points, (contact,) if contact is not None else (), pair)
                 lot = found.setdefault(pair, [])
                 reach = 0.6 * min(middles[a].wall, middles[b].wall)
-                twin = next((k for k, other in enumerate(lot) if _beside(points, other.points, reach)), None)
-                if twin is None:
-                    lot.append(line)
-                elif _length(points) > 1.001 * _length(lot[twin].points):
-                    lot[twin] = line  # the same bend seen from its longer side: it reaches as far as the wall does
-    out = [line for lot in found.values() for line in lot]
-    return out, linked
+                twins = [_beside(points, other.points, reach) for other in lot]
+                if all(_length(points) > 1.001 * _length(other.points) for other, twin in zip(lot, twins, strict=True) if twin):
+                    # The same bend seen from its longer side: it reaches as far as the wall does.
+                    found[pair] = [other for other, twin in zip(lot, twins, strict=True) if not twin] + [line]
+    return [line for lot in found.values() for line in lot]
 
 
 def _beside(a: Floats, b: Floats, reach: float) -> bool:

@@ -19,6 +19,8 @@ from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.midsurface.charts import Chart, ConeChart, CylinderChart, FacetChart, PlaneChart, SphereChart, TorusChart
 from kind_rivet.core.midsurface.fields import CarrierField, FacetField, Field, settle, signed_distance
 
+FLAT_CONE = np.radians(75.0)  # half angle of a cone that is drawn on as on a plane
+
 
 @dataclass(frozen=True)
 class Between:
@@ -121,6 +123,8 @@ def _carrier(shape: Shape, first: Field, second: Field, samples: Floats, between
             found = Carrier("torus", (*a.data[:7], (1 - w) * a.data[7] + w * b.data[7]))
     elif {a.kind, b.kind} <= {"cylinder", "cone"}:
         found = _coaxial(a, b, samples, tolerance)
+    elif {a.kind, b.kind} == {"plane", "cone"}:
+        found = _coaxial(*((a, b) if a.kind == "cone" else (b, a)), samples, tolerance)
     if found.kind != "free" and np.abs(signed_distance(found, samples)[0]).max() <= tolerance:
         return found
     return _flat(samples, between, tolerance)
@@ -139,12 +143,14 @@ def _flat(samples: Floats, between: Between, tolerance: float) -> Carrier:
 
 
 def _coaxial(a: Carrier, b: Carrier, samples: Floats, tolerance: float) -> Carrier:
-    """Cylinder or cone midway between coaxial cylinders and cones: in the half plane (height, radius) both are lines."""
+    """Cylinder or cone midway between a coaxial cylinder, cone, or plane square to the axis, and another: in the half plane
+    (height, radius) both are lines.
+    """
     axis = a.array[3:6]
     if abs(axis @ b.array[3:6]) < 1 - 1e-9:
         return FREE
     away = b.array[:3] - a.array[:3]
-    if np.linalg.norm(away - (away @ axis) * axis) > tolerance:
+    if b.kind != "plane" and np.linalg.norm(away - (away @ axis) * axis) > tolerance:
         return FREE
     q = samples - a.array[:3]
     h = q @ axis
@@ -162,6 +168,10 @@ def _coaxial(a: Carrier, b: Carrier, samples: Floats, tolerance: float) -> Carri
 
 def _chart(carrier: Carrier, shape: Shape, faces: tuple[int, int], first: Field, second: Field, wall: float, samples: Floats) -> Chart:
     """A flat map of the neighbourhood of the middle."""
+    if (
+        carrier.kind == "cone" and carrier.data[6] > FLAT_CONE
+    ):  # seen along its axis, else it would be cut through from its border to its centre
+        carrier = Carrier("plane", carrier.data[:6])
     if carrier.kind == "free":  # borrow the chart of the simplest carrier near it
         for side in (first, second):
             if isinstance(side, CarrierField):

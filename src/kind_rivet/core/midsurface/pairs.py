@@ -14,6 +14,7 @@ from kind_rivet.core.geometry.shape import Shape
 
 LEAST, MOST = 48, 600  # samples on a face
 THIN, BEND = 0.9, 0.3  # mean width in walls below which a flat side is a lump; tight bends are narrower
+EVEN = 1e-3  # spread of thickness, in walls, up to which a wall is equally thick all over
 
 
 @dataclass(frozen=True)
@@ -100,7 +101,7 @@ def find_pairs(shape: Shape, opposed: Opposed) -> list[Pair]:
     """Pairs of faces with a wall between them, largest first.
 
     A face counts as a side when enough of it is opposed: more of a curved one, and most of a
-    curved and narrow one, else blends would become walls.
+    curved and narrow one unless the wall is equally thick all over, else blends would become walls.
     """
     low, high = np.minimum(opposed.face, opposed.partner), np.maximum(opposed.face, opposed.partner)
     key = low * len(shape.faces) + high
@@ -113,7 +114,8 @@ def find_pairs(shape: Shape, opposed: Opposed) -> list[Pair]:
         from_a, from_b = (float(opposed.weight[mine & (opposed.face == f)].sum()) for f in (a, b))
         weight = (from_a + from_b) / 2
         smaller = min(shape.face_area[a], shape.face_area[b])
-        if weight < 0.5 * wall**2 or weight < 0.03 * smaller or not all(_is_side(shape, opposed, f, wall) for f in (a, b)):
+        even = bool(np.ptp(np.percentile(opposed.wall[mine], (2, 98))) < EVEN * wall)
+        if weight < 0.5 * wall**2 or weight < 0.03 * smaller or not all(_is_side(shape, opposed, f, wall, even) for f in (a, b)):
             continue
         flat = shape.faces[a].carrier.kind == shape.faces[b].carrier.kind == "plane"
         if min(opposed.width[a], opposed.width[b]) < (THIN if flat else BEND) * wall:
@@ -122,8 +124,8 @@ def find_pairs(shape: Shape, opposed: Opposed) -> list[Pair]:
     return sorted(pairs, key=lambda p: -p.weight)
 
 
-def _is_side(shape: Shape, opposed: Opposed, face: int, wall: float) -> bool:
+def _is_side(shape: Shape, opposed: Opposed, face: int, wall: float, even: bool) -> bool:
     share = opposed.share[face]
     if shape.faces[face].carrier.kind == "plane":
         return bool(share > 0.08)
-    return bool(share > (0.6 if opposed.width[face] < 2.5 * wall else 0.25))
+    return bool(share > (0.6 if opposed.width[face] < 2.5 * wall and not even else 0.25))

@@ -12,7 +12,7 @@ from kind_rivet.core.midsurface.traces import Line, inside
 NARROW = 0.25  # of the period: lines that reach further round say nothing about where to cut
 LEVEL = 0.2  # rise over run: a cut may end on lines more level than this
 BOLTS = 3  # holes at one distance from an axis, from which on they are a circle of bolts
-CLOSED = 0.15  # of the period: widest stretch without a sample round a wall that closes on itself
+CLOSED = 0.15  # of the period: widest stretch without a sample round a wall that closes on itself, half of it on either side of a cut
 APART = 3.0  # walls; a cut this far from all lines stays
 
 
@@ -59,7 +59,9 @@ def move_cuts(middles: list[Middle], lines: list[Line], tree: FacetTree, shape: 
         taken = _taken(middle, number, lines)
         if not len(taken) or _clear(taken, period) > APART * middle.wall:
             continue
-        v = middle.chart.flat(middle.samples)[:, 1]
+        u, v = middle.chart.flat(middle.samples).T
+        if period / 2 - np.abs(u).max() > CLOSED / 2 * period:
+            continue  # in the opening of a wall that does not close on itself, though other walls may pass there
         cut = middle.place(np.column_stack((np.full(20, period / 2), np.linspace(v.min(), v.max(), 20))))
         if not inside(cut, tree, shape).any():
             continue  # through an opening: no seam will show

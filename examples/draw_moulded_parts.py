@@ -1,0 +1,86 @@
+#!/usr/bin/env python3
+"""Draw made-up moulded, milled and spun parts with rounded corners, bosses, pads and blades, and write them as STEP.
+
+    python examples/draw_moulded_parts.py [FOLDER] [NAME ...]
+
+They serve the tests; none is kept in the repository.
+"""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Callable
+from pathlib import Path
+
+from draw_parts import box, cut, write
+from draw_thin_parts import cylinder, fused, revolved, rounded, turned, without
+from OCP.BRepAlgoAPI import BRepAlgoAPI_Common
+from OCP.gp import gp_Pnt
+from OCP.TopoDS import TopoDS_Shape
+
+
+def upright(a: gp_Pnt, b: gp_Pnt) -> bool:
+    return abs(a.X() - b.X()) < 0.01 and abs(a.Y() - b.Y()) < 0.01 and abs(a.Z() - b.Z()) > 0.01
+
+
+def at_height(z: float) -> Callable[[gp_Pnt, gp_Pnt], bool]:
+    return lambda a, b: abs(a.Z() - z) < 0.01 and abs(b.Z() - z) < 0.01
+
+
+def rounded_box(x: float, y: float, z: float, dx: float, dy: float, dz: float, radius: float) -> TopoDS_Shape:
+    return rounded(box(x, y, z, dx, dy, dz), radius, upright)
+
+
+def moulded_tub() -> TopoDS_Shape:
+    """Half a housing: rounded corners and bottom, screw posts near the corners, ribs into the rounded bottom."""
+    outer = rounded(rounded_box(0, 0, 0, 60, 40, 16, 8), 3, at_height(0))
+    inner = rounded(rounded_box(2, 2, 2, 56, 36, 20, 6), 1, at_height(2))
+    posts = [cylinder((x, y, 1.5), (0, 0, 1), 3.2, 12) for x in (12, 48) for y in (12, 28)]
+    ribs = [box(x - 0.6, 1, 1, 1.2, 38, 5) for x in (24, 36)]
+    tub = fused([cut(outer, inner), *posts, *ribs])
+    return without(tub, [cylinder((x, y, 4), (0, 0, 1), 1.4, 20) for x in (12, 48) for y in (12, 28)])
+
+
+def window_frame() -> TopoDS_Shape:
+    """A frame with a rim along its outer and its inner border; the walls round its corners are hardly wider than thick."""
+    frame = cut(rounded_box(0, 0, 0, 140, 100, 12, 10), rounded_box(20, 20, -1, 100, 60, 20, 8))
+    groove = cut(rounded_box(3, 3, 2.5, 134, 94, 20, 7), rounded_box(17, 17, 0, 106, 66, 30, 11))
+    return cut(frame, groove)
+
+
+def bladed_disc() -> TopoDS_Shape:
+    """A disc with curved blades that stop a millimetre before its round border."""
+    disc = cut(cylinder((0, 0, 0), (0, 0, 1), 50, 3), cylinder((0, 0, -1), (0, 0, 1), 8, 9))
+    bow = cut(cut(cylinder((30, 18, 2.9), (0, 0, 1), 26, 14), cylinder((30, 18, 0), (0, 0, 1), 24, 30)), box(-40, -80, 0, 200, 98, 40))
+    ring = cut(cylinder((0, 0, 0), (0, 0, 1), 49, 40), cylinder((0, 0, -1), (0, 0, 1), 14, 60))
+    blade = BRepAlgoAPI_Common(bow, ring).Shape()
+    return fused([disc, *(turned(blade, (0, 0, 0), (0, 0, 1), 72 * k) for k in range(5))])
+
+
+def padded_plate() -> TopoDS_Shape:
+    """A plate that is thicker round its four holes."""
+    at = [(x, y) for x in (20, 100) for y in (20, 60)]
+    plate = fused([box(0, 0, 0, 120, 80, 3), *(cylinder((x, y, 2.9), (0, 0, 1), 10, 2.1) for x, y in at)])
+    return without(plate, [cylinder((x, y, -1), (0, 0, 1), 4, 10) for x, y in at])
+
+
+def swaged_tube() -> TopoDS_Shape:
+    """A tube that widens over a cone, with holes on its seams."""
+    tube = revolved([(10, 0), (12, 0), (12, 30), (18, 40), (18, 80), (16, 80), (16, 40.6), (10, 30.6)])
+    return without(tube, [cylinder((0, 0, 60), (1, 0, 0), 4, 30), cylinder((0, 0, 15), (0, 1, 0), 3, 30)])
+
+
+PARTS: dict[str, Callable[[], TopoDS_Shape]] = {
+    "moulded_tub": moulded_tub, "window_frame": window_frame, "bladed_disc": bladed_disc, "padded_plate": padded_plate,
+    "swaged_tube": swaged_tube,
+}  # fmt: skip
+
+
+def main() -> None:
+    folder = Path(sys.argv[1]) if len(sys.argv) > 1 else Path(__file__).parent
+    for name in sys.argv[2:] or PARTS:
+        write(PARTS[name](), folder / f"{name}.step", name.replace("_", " ").capitalize())
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,126 @@
+"""Moulded, milled and spun parts: rounded corners, screw posts, pads, blades that stop before a round border."""
+
+from __future__ import annotations
+
+from functools import cache
+
+import numpy as np
+import pytest
+
+from kind_rivet.core.geometry.carriers import unit
+from kind_rivet.core.geometry.kernel.facets import facet_shape
+from kind_rivet.core.geometry.split import split_faces
+from kind_rivet.core.meshing.patch import lay_flat
+from kind_rivet.core.meshing.rib_ends import cut_at_ends
+from kind_rivet.core.meshing.rules import ShellRules
+from kind_rivet.core.meshing.shells import mesh_sheet, regions_of
+from tests.thin_meshes import Made, drawing, drawn, drawn_sheet, meshed, size_for
+from tests.thin_parts import box
+
+NAMES = ["moulded_tub", "window_frame", "bladed_disc", "padded_plate", "swaged_tube"]
+
+
+@cache
+def made(name: str) -> Made:
+    return meshed(drawn_sheet(name), size_for(drawn(name)))
+
+
+@pytest.mark.parametrize("name", NAMES)
+def test_parts_are_one_sheet_and_mesh_soundly(name: str) -> None:
+    proof = drawn_sheet(name).proof
+    assert proof is not None
+    assert proof.pieces == 1
+    assert proof.inner_free_length == 0
+    assert proof.mass_ratio == pytest.approx(1, abs=0.012)
+    assert proof.cover > 0.98
+    mesh = made(name)
+    assert mesh.pieces == 1
+    assert mesh.coincident() == 0
+    assert mesh.quad_share >= 0.985
+    assert mesh.least_jacobian > 0.5
+    assert len(mesh.quality.failing) <= (2 if name == "window_frame" else 0)
+    assert mesh.angle_spread() < 1.0
+
+
+@pytest.mark.parametrize("name", NAMES)
+def test_every_passage_of_a_region_runs_along_a_whole_edge(name: str) -> None:
+    """Closed edges on which a seam ends are cut there: else the seam would part the border but not the edge."""
+    sheet = drawn_sheet(name).shape
+    for faces in regions_of(sheet):
+        for loop in lay_flat(sheet, faces).loops:
+            for part in loop:
+                assert len(part.corners) == len(sheet.edges[part.edge].nodes)
+
+
+def test_a_circle_split_where_a_seam_ends_falls_into_two() -> None:
+    tube = facet_shape(drawing("draw_thin_parts").round_tube())
+    seams = [e for e, beside in enumerate(tube.edge_faces) if len(beside) == 2 and beside[0] == beside[1]]
+    face = tube.edge_faces[seams[0]][0]
+    ends = set(tube.edges[seams[0]].nodes[[0, -1]].tolist())
+    d = tube.faces[face].carrier.array
+    start = tube.points[tube.edges[seams[0]].nodes[0]] - d[:3]
+    radial = unit(start - (start @ d[3:6]) * d[3:6])
+    centre = tube.points[tube.facets[tube.facet_face == face]].mean(axis=1)[0]
+    across = np.cross(d[3:6], radial) + 0.8 * radial  # so that the split misses the seam
+    split, _ = split_faces(tube, "plane", (*d[:3].tolist(), *unit(across).tolist()), centre)
+    for e, edge in enumerate(split.edges):
+        if ends & set(edge.nodes.tolist()) and split.edges[e].carrier.kind == "circle":
+            assert not ends & set(edge.nodes[1:-1].tolist())
+
+
+def test_walls_round_corners_hardly_wider_than_thick_are_walls() -> None:
+    sheet = drawn_sheet("window_frame")
+    kinds = [f.carrier.kind for f in sheet.shape.faces]
+    assert kinds.count("plane") == 9 and kinds.count("cylinder") == 8
+    assert np.allclose(np.sort(np.unique(sheet.thickness.round(6))), [2.5, 3.0])
+
+
+def test_a_bend_seen_from_both_sides_is_drawn_once() -> None:
+    """Ribs part the inner side of a rounded bottom; its outer side is one face."""
+    sheet = drawn_sheet("moulded_tub").shape
+    bends = [e for e, edge in enumerate(sheet.edges) if edge.carrier.kind == "line" and len(set(sheet.edge_faces[e])) == 2]
+    for e in bends:
+        middle = sheet.points[sheet.edges[e].nodes].mean(axis=0)
+        twins = [k for k in bends if k != e and np.linalg.norm(sheet.points[sheet.edges[k].nodes].mean(axis=0) - middle) < 0.05]
+        assert not twins
+
+
+def test_blades_are_led_through_to_a_round_border() -> None:
+    sheet, size = drawn_sheet("bladed_disc").shape, size_for(drawn("bladed_disc"))
+    cut = cut_at_ends(sheet, ShellRules(size))
+    assert (cut.edges < 0).sum() == 5
+    rim = next(e for e, edge in enumerate(sheet.edges) if edge.closed and sheet.edge_length[e] > 300)
+    parts = cut.parts(rim)
+    assert len(parts) == 5
+    assert cut.shape.edge_length[parts].sum() == pytest.approx(sheet.edge_length[rim])
+    for a, b in zip(parts, [*parts[1:], parts[0]], strict=True):
+        assert cut.shape.edges[a].nodes[-1] == cut.shape.edges[b].nodes[0]
+    mesh = made("bladed_disc").shells
+    line = mesh.edge_nodes[rim]
+    assert line[0] == line[-1] and len(line) == mesh.divisions[rim] + 1
+    assert np.allclose(np.linalg.norm(mesh.points[line][:, :2], axis=1), 50, atol=1e-6)
+
+
+def test_one_cut_opens_a_closed_border_without_parting_it() -> None:
+    sheet = drawn_sheet("bladed_disc").shape
+    rim = next(e for e, edge in enumerate(sheet.edges) if edge.closed and sheet.edge_length[e] > 300)
+    held = {e for e in range(len(sheet.edges)) if e != rim}
+    cut = cut_at_ends(sheet, ShellRules(5.0, divisions={rim: 1}), held)
+    assert len(cut.parts(rim)) == 1  # no more parts than the count it has by hand
+
+
+def test_no_ring_has_sides_much_longer_than_the_size() -> None:
+    mesh = made("padded_plate")
+    holes = [h for h in mesh.shells.holes if h.radius == pytest.approx(4)]
+    pads = [h for h in mesh.shells.holes if h.radius == pytest.approx(10)]
+    assert len(holes) == len(pads) == 4
+    assert all(h.widths for h in holes)
+    assert len({h.divisions for h in holes + pads}) == 1  # rows run from hole to pad
+    for pad in pads:
+        assert 2 * np.pi * (pad.radius + sum(pad.widths)) / pad.divisions < 1.5 * mesh.size
+
+
+def test_a_border_touched_by_nothing_is_left_closed() -> None:
+    plate = facet_shape(box(0, 0, 0, 40, 30, 2))
+    assert cut_at_ends(plate, ShellRules(4.0)).shape is plate
+    assert mesh_sheet(drawn_sheet("swaged_tube").shape, ShellRules(3.0)).elements.shape[1] == 4
