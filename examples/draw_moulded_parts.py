@@ -13,10 +13,15 @@ from collections.abc import Callable
 from pathlib import Path
 
 from draw_parts import box, cut, write
-from draw_thin_parts import cylinder, fused, revolved, rounded, turned, without
+from draw_thin_parts import cylinder, fused, on_circle, revolved, rounded, turned, without
 from OCP.BRepAlgoAPI import BRepAlgoAPI_Common
-from OCP.gp import gp_Pnt
+from OCP.BRepBuilderAPI import BRepBuilderAPI_MakeEdge, BRepBuilderAPI_MakeFace, BRepBuilderAPI_MakeWire
+from OCP.BRepOffsetAPI import BRepOffsetAPI_MakePipe
+from OCP.GC import GC_MakeArcOfCircle
+from OCP.gp import gp_Ax2, gp_Circ, gp_Dir, gp_Pnt
 from OCP.TopoDS import TopoDS_Shape
+
+HALF = 0.5**0.5
 
 
 def upright(a: gp_Pnt, b: gp_Pnt) -> bool:
@@ -70,9 +75,50 @@ def swaged_tube() -> TopoDS_Shape:
     return without(tube, [cylinder((0, 0, 60), (1, 0, 0), 4, 30), cylinder((0, 0, 15), (0, 1, 0), 3, 30)])
 
 
+def bent_pipe() -> TopoDS_Shape:
+    """A pipe with a quarter bend."""
+    at, middle, end, stop = (gp_Pnt(*p) for p in ((60, 0, 0), (60 + 30 * HALF, 30 - 30 * HALF, 0), (90, 30, 0), (90, 80, 0)))
+    wire = BRepBuilderAPI_MakeWire(BRepBuilderAPI_MakeEdge(gp_Pnt(0, 0, 0), at).Edge())
+    wire.Add(BRepBuilderAPI_MakeEdge(GC_MakeArcOfCircle(at, middle, end).Value()).Edge())
+    wire.Add(BRepBuilderAPI_MakeEdge(end, stop).Edge())
+
+    def swept(radius: float) -> TopoDS_Shape:
+        circle = BRepBuilderAPI_MakeEdge(gp_Circ(gp_Ax2(gp_Pnt(0, 0, 0), gp_Dir(1, 0, 0)), radius)).Edge()
+        face = BRepBuilderAPI_MakeFace(BRepBuilderAPI_MakeWire(circle).Wire()).Face()
+        return BRepOffsetAPI_MakePipe(wire.Wire(), face).Shape()
+
+    return cut(swept(8), swept(6.5))
+
+
+def chamfered_bell() -> TopoDS_Shape:
+    """A bell whose corner is chamfered by as much as its wall: both walls end just where they meet."""
+    bell = revolved([(6, 0), (30, 0), (32, 2), (32, 30), (30, 30), (30, 3), (29, 2), (6, 2)])
+    return without(bell, [cylinder((x, y, -1), (0, 0, 1), 5, 5) for x, y in on_circle(5, 18)])
+
+
+def finned_disc() -> TopoDS_Shape:
+    """A disc that gets thinner outwards, with a hub and straight fins."""
+    disc = revolved([(5, 0), (40, 0), (40, 2), (12, 4), (8, 20), (5, 20)])
+    return fused([disc, *(turned(box(7, -0.8, 1, 32, 1.6, 14), (0, 0, 0), (0, 0, 1), 60 * k) for k in range(6))])
+
+
+def lens_ring() -> TopoDS_Shape:
+    """A ring with a flange to each side, hardly at one height: between them lies a strip of a quarter millimetre."""
+    profile = [(20, 0), (30, 0), (30, 3), (26, 3), (26, 18), (28, 20), (28, 22), (24.5, 22), (24.5, 19), (23.5, 18), (23.5, 2.5), (20, 2.5)]
+    return revolved([(float(r), float(z)) for r, z in profile])
+
+
+def yoke() -> TopoDS_Shape:
+    """Two cheeks on a base; the hole in the base widens by a fillet that begins in its middle."""
+    part = fused([box(0, 0, 0, 50, 50, 6), box(0, 0, 6, 6, 50, 50), box(44, 0, 6, 6, 50, 50)])
+    part = without(part, [cylinder((-1, 25, 38), (1, 0, 0), 8, 60), cylinder((25, 25, -1), (0, 0, 1), 6, 10)])
+    return rounded(part, 3, lambda a, b: at_height(6)(a, b) and abs(a.X() - b.X()) < 0.01)
+
+
 PARTS: dict[str, Callable[[], TopoDS_Shape]] = {
     "moulded_tub": moulded_tub, "window_frame": window_frame, "bladed_disc": bladed_disc, "padded_plate": padded_plate,
-    "swaged_tube": swaged_tube,
+    "swaged_tube": swaged_tube, "bent_pipe": bent_pipe, "chamfered_bell": chamfered_bell, "finned_disc": finned_disc, "lens_ring": lens_ring,
+    "yoke": yoke,
 }  # fmt: skip
 
 

@@ -10,6 +10,7 @@ from kind_rivet.core.geometry.carriers import Floats, unit
 from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.midsurface.contacts import with_contacts
+from kind_rivet.core.midsurface.feet import feet
 from kind_rivet.core.midsurface.fields import Field, settle
 from kind_rivet.core.midsurface.middles import Middle, middle_of
 from kind_rivet.core.midsurface.offset_side import smooth_edge
@@ -123,9 +124,9 @@ def draw_lines(
         rims = outlines(middle, m, shape, fields, margin, tolerance)
         for line in rims:
             add(line)
-        for line in rims:
-            for more in prolonged(line, middle, m, solid, shape, middle.reach):
-                add(more)
+        prolongs = [more for line in rims for more in prolonged(line, middle, m, solid, shape, middle.reach)]
+        for line in prolongs + feet(m, middles, rims, prolongs):
+            add(line)
     standing = _standing(shape, {f for m in middles for f in m.sides[0] | m.sides[1]})
     for m, middle in enumerate(middles):
         rims = [lines[k] for k in middle.lines if lines[k].kind == "outline"]
@@ -263,13 +264,14 @@ def _joint(shape: Shape, a: Middle, b: Middle, box_a: Floats, box_b: Floats, tou
         return [points] if points is not None else []
     on = a if _simplicity(a) <= _simplicity(b) else b
     other = b if on is a else a
-    corners = np.array([[low[0], low[1], low[2]], [high[0], high[1], high[2]]])
+    corners = np.array([low - on.reach, high + on.reach])
     grid = np.stack(np.meshgrid(*corners.T, indexing="ij"), axis=-1).reshape(-1, 3)
     flat = on.chart.flat(grid)
     mine = on.chart.flat(on.samples)
-    lo, hi = np.maximum(flat.min(axis=0), mine.min(axis=0) - on.reach), np.minimum(flat.max(axis=0), mine.max(axis=0) + on.reach)
+    margin = 2 * on.reach  # as far as the frame: a curve that ended before it would part nothing
+    lo, hi = np.maximum(flat.min(axis=0), mine.min(axis=0) - margin), np.minimum(flat.max(axis=0), mine.max(axis=0) + margin)
     if on.carrier.kind != "plane":
-        lo, hi = mine.min(axis=0) - on.reach, mine.max(axis=0) + on.reach
+        lo, hi = mine.min(axis=0) - margin, mine.max(axis=0) + margin
     if on.chart.period:
         lo[0], hi[0] = max(lo[0], -on.chart.period / 2), min(hi[0], on.chart.period / 2)
     if (hi <= lo).any():

@@ -1,0 +1,55 @@
+"""Borders that touch another wall at its skin, and run on past its middle: a short line leads from there straight to that middle.
+
+Without it the wall would go on round the other one, within its skin: a web that runs out beside a hub would make a ring round it.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+
+from kind_rivet.core.geometry.carriers import Floats
+from kind_rivet.core.midsurface.fields import settle
+from kind_rivet.core.midsurface.middles import Middle
+from kind_rivet.core.midsurface.traces import Line
+
+FAR = 0.8  # walls: the foot lies no further off than this
+POINTS = 5  # along the line, on curved middles
+
+
+def feet(number: int, middles: list[Middle], rims: list[Line], prolongs: list[Line]) -> list[Line]:
+    """Lines on a middle from ends of its outlines `rims` to the middle of the wall whose side they end on."""
+    middle = middles[number]
+    touch = 1e-4 * middle.wall
+    ends = [(line, line.points[k]) for line in rims if not line.closed for k in (0, -1)]
+    if not ends:
+        return []
+    places = np.array([p for _, p in ends])
+    owner = {f: k for k in middle.near for f in middles[k].sides[0] | middles[k].sides[1]}
+    own = middle.sides[0] | middle.sides[1]
+    out: list[Line] = []
+    done: list[Floats] = []
+    for line, tip in ends:
+        met = {ends[j][0].face for j in np.flatnonzero(np.linalg.norm(places - tip, axis=1) < touch)} - {line.face}
+        for k in sorted({owner[f] for f in met if f in owner and f not in own}):
+            other = middles[k]
+            if line.face in other.sides[0] | other.sides[1] or any(np.linalg.norm(tip - p) < touch for p in done):
+                continue
+            beyond = [more.points for more in prolongs if np.linalg.norm(more.points[0] - tip) < touch]
+            if any(np.ptp(np.sign(other.field(points)[0])) > 0 for points in beyond):
+                continue  # it comes to the other middle by itself
+            foot, left = settle(tip[None], [middle.field, other.field])
+            if left[0] > 1e-6 * middle.wall or not touch < np.linalg.norm(foot[0] - tip) < FAR * other.wall:
+                continue
+            done.append(tip)
+            beyond_foot = foot[0] + 0.1 * (foot[0] - tip)  # the joint there is a chain of chords
+            out.append(Line("prolong", _straight(middle, tip, beyond_foot), (), (number,), line.face))
+    return out
+
+
+def _straight(middle: Middle, start: Floats, end: Floats) -> Floats:
+    """From one point of a middle to another, straight on its chart."""
+    if middle.carrier.kind == "plane":
+        return np.array([start, end])
+    flat = middle.chart.flat(np.array([start, end]))
+    share = np.linspace(0.0, 1.0, POINTS)[1:-1, None]
+    return np.vstack((start, middle.place(flat[0] + share * (flat[1] - flat[0])), end))
