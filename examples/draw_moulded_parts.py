@@ -12,7 +12,7 @@ import sys
 from collections.abc import Callable
 from pathlib import Path
 
-from draw_parts import box, cut, write
+from draw_parts import box, cut, prism, write
 from draw_thin_parts import cylinder, fused, on_circle, revolved, rounded, turned, without
 from OCP.BRepAlgoAPI import BRepAlgoAPI_Common
 from OCP.BRepBuilderAPI import BRepBuilderAPI_MakeEdge, BRepBuilderAPI_MakeFace, BRepBuilderAPI_MakeWire
@@ -115,10 +115,23 @@ def yoke() -> TopoDS_Shape:
     return rounded(part, 3, lambda a, b: at_height(6)(a, b) and abs(a.X() - b.X()) < 0.01)
 
 
+def crank(wide: float = 17.95, narrow: float = 11.95) -> TopoDS_Shape:
+    """Two hubs and a web between them, at half their height; by default it runs out beside the hubs, half as wide as they are."""
+    hubs = [
+        cut(cylinder((x, 0, 0), (0, 0, 1), r, 20), cylinder((x, 0, -1), (0, 0, 1), bore, 22)) for x, r, bore in ((0, 18, 14), (70, 12, 9))
+    ]
+    web = prism([(0.0, -wide, 8.0), (70.0, -narrow, 8.0), (70.0, narrow, 8.0), (0.0, wide, 8.0)], {}, (0, 0, 4))
+    return fused([*hubs, without(web, [cylinder((0, 0, -1), (0, 0, 1), 16, 30), cylinder((70, 0, -1), (0, 0, 1), 10.5, 30)])])
+
+
+def narrow_crank() -> TopoDS_Shape:
+    return crank(12, 8)
+
+
 PARTS: dict[str, Callable[[], TopoDS_Shape]] = {
     "moulded_tub": moulded_tub, "window_frame": window_frame, "bladed_disc": bladed_disc, "padded_plate": padded_plate,
     "swaged_tube": swaged_tube, "bent_pipe": bent_pipe, "chamfered_bell": chamfered_bell, "finned_disc": finned_disc, "lens_ring": lens_ring,
-    "yoke": yoke,
+    "yoke": yoke, "crank": crank, "narrow_crank": narrow_crank,
 }  # fmt: skip
 
 

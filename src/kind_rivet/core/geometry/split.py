@@ -44,19 +44,20 @@ class _Cut:
     reach: float  # facets are made at least this fine near the line; 0: as they are
 
 
-def split_faces(shape: Shape, way: str, measures: tuple[float, ...], at: Floats) -> tuple[Shape, int]:
+def split_faces(shape: Shape, way: str, measures: tuple[float, ...], at: Floats, snap: bool = True) -> tuple[Shape, int]:
     """Split the face at the point `at` (or, for rings, all that the ring crosses); returns the shape and the number of new edges.
 
     Face numbers that existed stay; new pieces get numbers at the end. Raises `Refused`
     when the line misses the face, runs along its border or does not divide it. A line that
-    ends at a hole runs on beyond it.
+    ends at a hole runs on beyond it. `snap`: nodes beside the line are moved onto it, else facets may become needles
+    (not where it runs along edges that are there: nodes beside those would make a second line).
     """
     cut = _prepared(shape, way, np.asarray(measures, float), np.asarray(at, float))
     chosen = np.zeros(len(shape.faces), bool)
     chosen[list(cut.faces)] = True
     if cut.reach > 0:
         shape = refined(shape, chosen, cut.field, cut.reach)
-    shape, moved = _snapped(shape, chosen, cut.field)
+    shape, moved = _snapped(shape, chosen, cut.field) if snap else (shape, np.empty(0, np.int64))
     value = cut.field(shape.points)
     value[moved] = 0.0
     value[np.abs(value) < 1e-9 * shape.diagonal] = 0.0
@@ -354,7 +355,7 @@ def _linked(pieces: list[tuple[tuple[int, int] | int, tuple[int, int] | int]]) -
 
 
 def with_edges(shape: Shape, lines: list[list[int]], chosen: NDArray[np.bool_]) -> tuple[Shape, int]:
-    """New edges along the lines, old edges cut where lines end on them, faces numbered anew where they fall apart."""
+    """New edges along the lines, old edges cut where lines end on them or cross them, faces numbered anew where they fall apart."""
     barrier = {(min(a, b), max(a, b)) for e in shape.edges for a, b in zip(e.nodes[:-1].tolist(), e.nodes[1:].tolist(), strict=True)}
     on_line = {(min(a, b), max(a, b)) for line in lines for a, b in itertools.pairwise(line)}
     facets = np.flatnonzero(chosen[shape.facet_face])
@@ -368,8 +369,8 @@ def with_edges(shape: Shape, lines: list[list[int]], chosen: NDArray[np.bool_]) 
         for k in names[np.argsort(-area)][1:]:
             owner[mine[label[mine] == k]] = len(faces)
             faces.append(Face(shape.faces[f].carrier, shape.faces[f].name, shape.faces[f].colour))
-    ends = {line[k] for line in lines for k in (0, -1) if line[0] != line[-1]}
     through = {n for e in shape.edges for n in e.nodes.tolist()}
+    ends = {line[k] for line in lines for k in (0, -1) if line[0] != line[-1]} | {n for line in lines for n in line if n in through}
     corners = ends | {int(e.nodes[k]) for e in shape.edges if not e.closed for k in (0, -1)}  # a seam may end where a closed edge begins
     # First parts of cut edges keep their number: later parts go behind all old ones, the new lines last.
     firsts, rest, new = [], [], []
@@ -379,7 +380,7 @@ def with_edges(shape: Shape, lines: list[list[int]], chosen: NDArray[np.bool_]) 
         rest += parts[1:]
     tolerance = 1e-6 * shape.diagonal
     for line in lines:
-        for part in _cut_edge(Edge(np.array(line, np.int32)), ends | (through & set(line))):
+        for part in _cut_edge(Edge(np.array(line, np.int32)), ends):
             new.append(Edge(part.nodes, fit_curve(shape.points[part.nodes], tolerance)))
     return replace(shape, facet_face=owner, faces=tuple(faces), edges=(*firsts, *rest, *new)), len(new)
 

@@ -89,6 +89,21 @@ class CutSheet:
             mesh, on_kind=kind, on_item=item, face=self.faces[mesh.face].astype(np.int32), divisions=count, edge_nodes=lines, holes=holes
         )  # fmt: skip
 
+    def followed_by(self, after: Shape, lines: int, face: int) -> CutSheet:
+        """The sheet after one more cut of a face: its last `lines` edges are new, those before them later parts of edges that were cut."""
+        before = self.shape
+        later = list(range(len(before.edges), len(after.edges) - lines))
+        parents: list[int] = []
+        for e, edge in enumerate(before.edges):  # later parts come in the order of the edges
+            first = after.edges[e].nodes
+            at, end = int(first[-1]), int(first[0]) if edge.closed else int(edge.nodes[-1])
+            while at != end:
+                at = int(after.edges[later[len(parents)]].nodes[-1])
+                parents.append(int(self.edges[e]))
+        edges = np.concatenate((self.edges, parents, np.full(lines, -1))).astype(np.int64)
+        faces = np.concatenate((self.faces, np.full(len(after.faces) - len(before.faces), self.faces[face])))
+        return CutSheet(self.whole, after, edges, faces)
+
     @property
     def feet(self) -> frozenset[int]:
         """Where cuts meet the border: the borders keep their line, the ends of the lines come to them."""
@@ -183,11 +198,4 @@ def _with_cut(sheet: CutSheet, face: int, vertex: int, place: Floats) -> CutShee
     after = cut_between(before, face, vertex, place)
     if after is None:
         return sheet
-    edges = [*sheet.edges.tolist(), *(-1 for _ in range(len(after.edges) - len(before.edges)))]
-    foot = int(after.edges[-1].nodes[-1])
-    for k in range(len(before.edges), len(after.edges) - 1):  # later parts of the edge that got an end at the foot
-        for e, edge in enumerate(before.edges):
-            if foot in after.edges[e].nodes[[0, -1]] and foot not in edge.nodes[[0, -1]]:
-                edges[k] = int(sheet.edges[e])
-    faces = np.concatenate((sheet.faces, np.full(len(after.faces) - len(before.faces), sheet.faces[face])))
-    return CutSheet(sheet.whole, after, np.array(edges), faces)
+    return sheet.followed_by(after, 1, face)

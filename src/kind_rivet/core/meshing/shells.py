@@ -27,6 +27,7 @@ from kind_rivet.core.meshing.rib_ends import CutSheet, cut_at_ends
 from kind_rivet.core.meshing.rules import ShellRules
 from kind_rivet.core.meshing.sheet_mesh import EDGE, Builder, Ints, Kept, SheetMesh
 from kind_rivet.core.meshing.trias import in_trias, without_collapsed
+from kind_rivet.core.meshing.tube_cuts import cut_tubes
 from kind_rivet.core.meshing.washers import RoundHole, find_round_holes
 
 LITTLE = 0.25  # share of the size that is looked past where more would spoil a border
@@ -75,7 +76,8 @@ def mesh_sheet(shape: Shape, rules: ShellRules, hard: Floats | None = None, kept
     """
     if not np.isfinite(rules.size) or rules.size <= 0:
         raise Refused(f"The element size must be a positive length, not {rules.size:g}.", "Give a size in document units.")
-    sheet = cut_at_ends(shape, rules, kept.held if kept else ())
+    held = kept.held if kept else ()
+    sheet = cut_tubes(cut_at_ends(shape, rules, held), rules, held)
     shape, rules, kept = sheet.shape, sheet.rules(rules), sheet.kept(kept)
     notes: list[str] = []
     curves = [Curve.through(shape.points[edge.nodes], edge.carrier) for edge in shape.edges]
