@@ -264,14 +264,13 @@ def _joint(shape: Shape, a: Middle, b: Middle, box_a: Floats, box_b: Floats, tou
         return [points] if points is not None else []
     on = a if _simplicity(a) <= _simplicity(b) else b
     other = b if on is a else a
-    corners = np.array([low - on.reach, high + on.reach])
+    corners = np.array([low, high])
     grid = np.stack(np.meshgrid(*corners.T, indexing="ij"), axis=-1).reshape(-1, 3)
     flat = on.chart.flat(grid)
     mine = on.chart.flat(on.samples)
-    margin = 2 * on.reach  # as far as the frame: a curve that ended before it would part nothing
-    lo, hi = np.maximum(flat.min(axis=0), mine.min(axis=0) - margin), np.minimum(flat.max(axis=0), mine.max(axis=0) + margin)
+    lo, hi = np.maximum(flat.min(axis=0), mine.min(axis=0) - on.reach), np.minimum(flat.max(axis=0), mine.max(axis=0) + on.reach)
     if on.carrier.kind != "plane":
-        lo, hi = mine.min(axis=0) - margin, mine.max(axis=0) + margin
+        lo, hi = mine.min(axis=0) - on.reach, mine.max(axis=0) + on.reach
     if on.chart.period:
         lo[0], hi[0] = max(lo[0], -on.chart.period / 2), min(hi[0], on.chart.period / 2)
     if (hi <= lo).any():

@@ -42,7 +42,7 @@ def feet(number: int, middles: list[Middle], rims: list[Line], prolongs: list[Li
                 continue
             done.append(tip)
             beyond_foot = foot[0] + 0.1 * (foot[0] - tip)  # the joint there is a chain of chords
-            out.append(Line("prolong", _straight(middle, tip, beyond_foot), (), (number,), line.face))
+            out.append(Line("prolong", _straight(middle, tip, beyond_foot), (), (number,)))
     return out
 
 

@@ -11,6 +11,7 @@ from kind_rivet.core.midsurface.traces import Line, inside
 
 NARROW = 0.25  # of the period: lines that reach further round say nothing about where to cut
 LEVEL = 0.2  # rise over run: a cut may end on lines more level than this
+PARTLY = 0.75  # of the period: level joints that reach less far round are not crossed either
 BOLTS = 3  # holes at one distance from an axis, from which on they are a circle of bolts
 CLOSED = 0.15  # of the period: widest stretch without a sample round a wall that closes on itself, half of it on either side of a cut
 APART = 3.0  # walls; a cut this far from all lines stays
@@ -85,7 +86,9 @@ def _taken(middle: Middle, number: int, lines: list[Line]) -> np.ndarray:
         u = uv[:, 0]
         run = u[0] + np.concatenate(([0.0], np.cumsum((np.diff(u) + period / 2) % period - period / 2)))
         low, high = float(run.min()), float(run.max())
-        if high - low < NARROW * period and np.ptp(uv[:, 1]) > LEVEL * (high - low):
+        level = np.ptp(uv[:, 1]) <= LEVEL * (high - low)
+        partly = lines[k].kind == "joint" and high - low < PARTLY * period  # a wall that stands on part of the round
+        if partly if level else high - low < NARROW * period:
             shift = np.floor(low / period + 0.5) * period
             out.append((low - shift, high - shift))
     return np.array(out).reshape(-1, 2)
