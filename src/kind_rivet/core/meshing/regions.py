@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import contextlib
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
@@ -13,6 +15,7 @@ from kind_rivet.core.meshing.curves import Curve
 from kind_rivet.core.meshing.free.fill import CannotFill, FlatMesh, fill
 from kind_rivet.core.meshing.free.flow import Flow, field_of
 from kind_rivet.core.meshing.free.regular import IRREGULAR, TRIA
+from kind_rivet.core.meshing.free.strips import fill_with_strips
 from kind_rivet.core.meshing.free.symmetry import fill_symmetric
 from kind_rivet.core.meshing.lattice import fill_lattice, node_turns
 from kind_rivet.core.meshing.mapped import fill_blocks, fill_disc, fill_mapped, fill_rings, ring_quads
@@ -167,7 +170,9 @@ def _fill(patch: Patch, loops: list[Floats], hard: Floats, rules: ShellRules, tu
         if regular is None and alike is not None and axes > 2 and alike.worst > SIGNED and alike.trias == 0:
             return alike
     try:
-        free = fill(loops, size, rules.growth, hard, spots)
+        free = (
+            _filled(loops, size, rules.growth, flow) if not len(hard) and not len(spots) else fill(loops, size, rules.growth, hard, spots)
+        )
     except CannotFill:
         if regular is not None and regular.worst > 0:
             return regular
@@ -179,19 +184,33 @@ def _fill(patch: Patch, loops: list[Floats], hard: Floats, rules: ShellRules, tu
 
 def _symmetric(loops: list[Floats], size: float, growth: float) -> tuple[FlatMesh | None, int]:
     """A mesh as symmetric as the border, where that can be, and the number of its mirror axes."""
-
-    def part(lot: list[Floats]) -> FlatMesh:
-        regular = fill_mapped(lot[0]) or fill_blocks(lot[0]) if len(lot) == 1 else None
-        flow = Flow(field_of(lot), size, growth, np.empty((0, 4)))
-        if regular is not None and regular.worst > 0.6 and _unrest(regular, lot, flow) < CALM_ROWS:
-            return regular
-        free = fill(lot, size, growth)
-        return free if regular is None else _better(regular, free, lot, flow)
-
     try:
-        return fill_symmetric(loops, size, growth, part)
+        return fill_symmetric(loops, size, growth, lambda lot: _part(lot, size, growth, _filled))
     except CannotFill:
         return None, 0
+
+
+def _filled(loops: list[Floats], size: float, growth: float, flow: Flow) -> FlatMesh:
+    """Free, with straight rows first where borders face each other. Raises `CannotFill`."""
+    rows = None
+    with contextlib.suppress(CannotFill):
+        rows = fill_with_strips(loops, size, lambda lot: _part(lot, size, growth, lambda *of: fill(*of[:3])))
+    if rows is not None and rows.worst > SIGNED and rows.trias == 0:
+        return rows
+    free = fill(loops, size, growth)
+    if rows is None or rows.worst < min(0.6, free.worst):
+        return free
+    return rows if _unrest(rows, loops, flow) <= _unrest(free, loops, flow) else free
+
+
+def _part(lot: list[Floats], size: float, growth: float, filled: Callable[[list[Floats], float, float, Flow], FlatMesh]) -> FlatMesh:
+    """Part of a region: regular where that is at least as good."""
+    regular = fill_mapped(lot[0]) or fill_blocks(lot[0]) if len(lot) == 1 else None
+    flow = Flow(field_of(lot), size, growth, np.empty((0, 4)))
+    if regular is not None and regular.worst > 0.6 and _unrest(regular, lot, flow) < CALM_ROWS:
+        return regular
+    free = filled(lot, size, growth, flow)
+    return free if regular is None else _better(regular, free, lot, flow)
 
 
 def _better(regular: FlatMesh, free: FlatMesh, loops: list[Floats], flow: Flow) -> FlatMesh:

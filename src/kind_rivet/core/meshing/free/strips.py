@@ -1,0 +1,235 @@
+"""Strips between borders that face each other get straight rows first; what is left is filled round them.
+
+Bars between slots, webs between windows: their nodes stand opposite each other, but a front that comes from
+both sides of so narrow a gap would sooner or later lose step.
+"""
+
+from __future__ import annotations
+
+import itertools
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.spatial import cKDTree
+
+from kind_rivet.core.geometry.carriers import Floats
+from kind_rivet.core.meshing.free.fill import FlatMesh, flat_worst
+
+WIDEST = 3.2  # sizes across a strip
+TWO_ROWS = 1.0  # sizes across, from which on a strip gets two rows at least
+SQUARE = 0.87  # cosine between what leads across and the normals at both ends
+EVEN = 0.15  # share by which the width may change along a strip
+INSET = 1e-3  # of its width: what touches a strip within less lies beside it
+LEAST = 3  # elements along a strip
+MOST_NODES = 20000
+Ints = NDArray[np.int32]
+Fill = Callable[[list[Floats]], FlatMesh]
+
+
+@dataclass(frozen=True)
+class Strip:
+    """Border nodes that face each other: `first` in the order of their loop, `second` against it, `rows` between them."""
+
+    first: tuple[int, ...]
+    second: tuple[int, ...]
+    rows: int
+
+
+def fill_with_strips(loops: list[Floats], size: float, fill: Fill) -> FlatMesh | None:
+    """A mesh whose strips have straight rows, the rest filled by `fill`; None where there are no strips.
+
+    Loops and points are as for `fill.fill`. Raises `CannotFill` when the rest cannot be filled.
+    """
+    nodes = np.concatenate(loops)
+    after = _after(loops)
+    strips = find_strips(nodes, after, size)
+    while strips:
+        middles, points = _middles(nodes, strips)
+        parts = _parts(points, after, strips, middles)
+        if not parts:
+            return None
+        odd = [k for k, part in enumerate(parts) if sum(len(loop) for loop in part) % 2]
+        if not odd:
+            break
+        strips = _without_one(strips, parts, odd)
+    if not strips:
+        return None
+    at = len(points)
+    lots, rows = [points], [_quads(strip, middles) for strip in strips]
+    for part in parts:
+        made = fill([points[loop] for loop in part])
+        border = np.concatenate(part)
+        inner = len(made.points) - len(border)
+        table = np.concatenate((border, np.arange(at, at + inner)))
+        rows.append(np.where(made.elements >= 0, table[np.maximum(made.elements, 0)], -1))
+        lots.append(made.points[len(border) :])
+        at += inner
+    whole, elements = np.concatenate(lots), np.concatenate(rows).astype(np.int32)
+    return FlatMesh(whole, elements, flat_worst(whole, elements))
+
+
+def find_strips(nodes: Floats, after: NDArray[np.int64], size: float) -> list[Strip]:
+    """The strips of a region with border `nodes` (n, 2), region on the left of every side from a node to the one `after` it."""
+    if len(nodes) > MOST_NODES:
+        return []
+    across = _facing(nodes, after, size)
+    strips, used = [], set()
+    for start in sorted(across):
+        if start in used:
+            continue
+        run = [start]
+        while (nxt := int(after[run[-1]])) in across and nxt != start and after[across[nxt]] == across[run[-1]]:
+            run.append(nxt)
+        while (before := _before(after, run[0], across)) is not None and before not in run:
+            run.insert(0, before)
+        used |= {*run, *(across[i] for i in run)}
+        width = np.linalg.norm(nodes[run] - nodes[[across[i] for i in run]], axis=1)
+        middle = float(np.median(width))
+        even = [i for i, w in zip(run, width, strict=True) if abs(w - middle) <= EVEN * middle]
+        run = _longest(even, after)
+        ends = {*run, *(across[i] for i in run)}
+        if len(run) > LEAST and len(ends) == 2 * len(run):
+            rows = max(2, round(middle / size)) if middle >= TWO_ROWS * size else 1
+            strips.append(Strip(tuple(run), tuple(across[i] for i in run), rows))
+    return _clear(nodes, after, strips)
+
+
+def _clear(nodes: Floats, after: NDArray[np.int64], strips: list[Strip]) -> list[Strip]:
+    """The strips that no border and no longer strip passes through."""
+    if not strips:
+        return []
+    borders = shapely.STRtree(shapely.linestrings(np.stack((nodes, nodes[after]), axis=1)))
+    out: list[Strip] = []
+    taken: list[shapely.Polygon] = []
+    for strip in sorted(strips, key=lambda s: -len(s.first)):
+        outline = shapely.Polygon(nodes[[*strip.first, *strip.second[::-1]]])
+        core = outline.buffer(-INSET * float(np.linalg.norm(nodes[strip.first[0]] - nodes[strip.second[0]])))
+        if outline.is_valid and not len(borders.query(core, predicate="intersects")) and not any(core.intersects(t) for t in taken):
+            out.append(strip)
+            taken.append(core)
+    return sorted(out, key=lambda s: s.first[0])
+
+
+def _after(loops: list[Floats]) -> NDArray[np.int64]:
+    """The next border node after each, along its loop."""
+    out, first = [], 0
+    for loop in loops:
+        out.append(first + (np.arange(len(loop)) + 1) % len(loop))
+        first += len(loop)
+    return np.concatenate(out)
+
+
+def _before(after: NDArray[np.int64], node: int, across: dict[int, int]) -> int | None:
+    """The facing node before one, if what it faces follows on what that one faces."""
+    other = int(after[across[node]])
+    return across[other] if other in across and after[across[other]] == node else None
+
+
+def _longest(run: list[int], after: NDArray[np.int64]) -> list[int]:
+    """The longest stretch of a run without gaps."""
+    best: list[int] = []
+    here: list[int] = []
+    for i in run:
+        here = [*here, i] if here and after[here[-1]] == i else [i]
+        best = here if len(here) > len(best) else best
+    return best
+
+
+def _facing(nodes: Floats, after: NDArray[np.int64], size: float) -> dict[int, int]:
+    """Border nodes and the ones they face: nearest of all that lie square across, both ways round, with nothing between."""
+    side = nodes[after] - nodes
+    side /= np.maximum(np.linalg.norm(side, axis=1, keepdims=True), 1e-300)
+    normal = np.column_stack((-side[:, 1], side[:, 0]))
+    before = np.empty(len(nodes), np.int64)
+    before[after] = np.arange(len(nodes))
+    straight = np.einsum("ij,ij->i", normal, normal[before]) > 0.5
+    both = (normal + normal[before]) / np.maximum(np.linalg.norm(normal + normal[before], axis=1, keepdims=True), 1e-300)
+    pairs = cKDTree(nodes).query_pairs(WIDEST * size, output_type="ndarray")
+    if not len(pairs):
+        return {}
+    a, b = np.concatenate((pairs, pairs[:, ::-1])).T
+    way = nodes[b] - nodes[a]
+    length = np.linalg.norm(way, axis=1)
+    way /= np.maximum(length, 1e-300)[:, None]
+    good = straight[a] & straight[b] & (length > 0) & (after[a] != b) & (after[b] != a)
+    good &= (np.einsum("ij,ij->i", way, both[a]) > SQUARE) & (np.einsum("ij,ij->i", way, both[b]) < -SQUARE)
+    a, b, length = a[good], b[good], length[good]
+    order = np.argsort(length, kind="stable")
+    nearest: dict[int, int] = {}
+    for i, j in zip(a[order].tolist(), b[order].tolist(), strict=True):
+        nearest.setdefault(i, j)
+    return {i: j for i, j in nearest.items() if nearest.get(j) == i}
+
+
+def _middles(nodes: Floats, strips: list[Strip]) -> tuple[dict[int, list[int]], Floats]:
+    """Nodes across every strip between its rows, by the border node on the first side, in order from there; and all points."""
+    middles: dict[int, list[int]] = {}
+    places: list[Floats] = [nodes]
+    at = len(nodes)
+    for strip in strips:
+        share = (np.arange(1, strip.rows) / strip.rows)[:, None]
+        for i, j in zip(strip.first, strip.second, strict=True):
+            middles[i] = list(range(at, at + strip.rows - 1))
+            places.append(nodes[i] * (1 - share) + nodes[j] * share)
+            at += strip.rows - 1
+    return middles, np.vstack(places)
+
+
+def _quads(strip: Strip, middles: dict[int, list[int]]) -> Ints:
+    """Elements (m, 4) of a strip; the region lies on the left of its first side."""
+    number = np.array([[i, *middles[i], j] for i, j in zip(strip.first, strip.second, strict=True)], np.int32)
+    return np.stack((number[:-1, :-1], number[1:, :-1], number[1:, 1:], number[:-1, 1:]), axis=-1).reshape(-1, 4)
+
+
+def _parts(points: Floats, after: NDArray[np.int64], strips: list[Strip], middles: dict[int, list[int]]) -> list[list[NDArray[np.int64]]]:
+    """What is left beside the strips: loops of points for every piece, the outer one first; none where that does not come out."""
+    step = dict(enumerate(after.tolist()))
+    for strip in strips:
+        for k in range(len(strip.first) - 1):
+            step.pop(strip.first[k], None)
+            step.pop(strip.second[k + 1], None)
+    for strip in strips:
+        start, end = strip.first[0], strip.first[-1]
+        step |= dict(itertools.pairwise([start, *middles[start], strip.second[0]]))
+        step |= dict(itertools.pairwise([strip.second[-1], *middles[end][::-1], end]))
+    rings: list[NDArray[np.int64]] = []
+    while step:
+        walk = [next(iter(step))]
+        while (nxt := step.pop(walk[-1], walk[0])) != walk[0]:
+            walk.append(nxt)
+        rings.append(np.array(walk))
+    area = [_area(points[ring]) for ring in rings]
+    outer = [k for k, a in enumerate(area) if a > 0]
+    parts = {k: [rings[k]] for k in outer}
+    for k, ring in enumerate(rings):
+        if area[k] <= 0:
+            inside = [o for o in outer if _contains(points[rings[o]], points[ring[0]])]
+            if not inside:
+                return []
+            parts[min(inside, key=lambda o: area[o])].append(ring)
+    return list(parts.values())
+
+
+def _without_one(strips: list[Strip], parts: list[list[NDArray[np.int64]]], odd: list[int]) -> list[Strip]:
+    """The strips without one that joins two pieces with odd borders, so that their borders become one even one; none where there is no such."""
+    part_of = {int(i): k for k, part in enumerate(parts) for loop in part for i in loop}
+    for k, strip in enumerate(strips):
+        a, b = part_of.get(strip.first[0]), part_of.get(strip.first[-1])
+        if a != b and a in odd and b in odd:
+            return strips[:k] + strips[k + 1 :]
+    return []
+
+
+def _area(ring: Floats) -> float:
+    x, y = ring.T
+    return float(np.sum(x * np.roll(y, -1) - np.roll(x, -1) * y) / 2)
+
+
+def _contains(ring: Floats, point: Floats) -> bool:
+    a, b = ring, np.roll(ring, -1, axis=0)
+    over = (a[:, 1] > point[1]) != (b[:, 1] > point[1])
+    with np.errstate(divide="ignore", invalid="ignore"):
+        x = a[:, 0] + (point[1] - a[:, 1]) * (b[:, 0] - a[:, 0]) / (b[:, 1] - a[:, 1])
+    return bool((over & (x > point[0])).sum() % 2)
