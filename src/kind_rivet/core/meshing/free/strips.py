@@ -11,7 +11,6 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
-import shapely
 from numpy.typing import NDArray
 from scipy.spatial import cKDTree
 
@@ -101,6 +100,8 @@ def _clear(nodes: Floats, after: NDArray[np.int64], strips: list[Strip]) -> list
     """The strips that no border and no longer strip passes through."""
     if not strips:
         return []
+    import shapely
+
     borders = shapely.STRtree(shapely.linestrings(np.stack((nodes, nodes[after]), axis=1)))
     out: list[Strip] = []
     taken: list[shapely.Polygon] = []
