@@ -8,6 +8,7 @@ They serve the tests; none is kept in the repository.
 
 from __future__ import annotations
 
+import math
 import sys
 from collections.abc import Callable
 from pathlib import Path
@@ -128,10 +129,18 @@ def narrow_crank() -> TopoDS_Shape:
     return crank(12, 8)
 
 
+def pocketed_disc() -> TopoDS_Shape:
+    """A thick disc with hexagonal pockets: thin webs on a thin floor, a rim six times as thick."""
+    disc, r = cylinder((0, 0, 0), (0, 0, 1), 40, 12), 9.0
+    at = [(1.65 * r * i, (j + i % 2 / 2) * 1.1 * r * 3**0.5) for i in range(-3, 4) for j in range(-3, 4)]
+    corners = [(r * math.cos(math.pi * k / 3), r * math.sin(math.pi * k / 3)) for k in range(6)]
+    return without(disc, [prism([(x + u, y + v, 2.0) for u, v in corners], {}, (0, 0, 20)) for x, y in at if math.hypot(x, y) < 28])
+
+
 PARTS: dict[str, Callable[[], TopoDS_Shape]] = {
     "moulded_tub": moulded_tub, "window_frame": window_frame, "bladed_disc": bladed_disc, "padded_plate": padded_plate,
     "swaged_tube": swaged_tube, "bent_pipe": bent_pipe, "chamfered_bell": chamfered_bell, "finned_disc": finned_disc, "lens_ring": lens_ring,
-    "yoke": yoke, "crank": crank, "narrow_crank": narrow_crank,
+    "yoke": yoke, "crank": crank, "narrow_crank": narrow_crank, "pocketed_disc": pocketed_disc,
 }  # fmt: skip
 
 

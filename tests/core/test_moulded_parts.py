@@ -15,6 +15,7 @@ from kind_rivet.core.meshing.patch import lay_flat
 from kind_rivet.core.meshing.rib_ends import cut_at_ends
 from kind_rivet.core.meshing.rules import ShellRules, WasherRule
 from kind_rivet.core.meshing.shells import mesh_sheet, regions_of
+from kind_rivet.core.meshing.trias import inverted
 from tests.thin_meshes import Made, drawing, drawn, drawn_sheet, meshed, size_for
 from tests.thin_parts import box
 
@@ -198,6 +199,15 @@ def test_charts_of_bends_are_cut_in_their_opening() -> None:
         assert not any(len(beside) == 2 and set(beside) == {f} for beside in sheet.edge_faces)
     along_x = [f for f in bends if abs(sheet.faces[f].carrier.array[3]) > 0.9]
     assert len(along_x) == 6  # three pieces between the ribs on either side, each whole from floor to wall
+
+
+def test_nothing_is_inverted_where_much_is_looked_past() -> None:
+    """Webs on a floor inside a rim six times as thick: borders that move together may turn what lies between over."""
+    mesh = meshed(drawn_sheet("pocketed_disc"), 3.0)
+    assert mesh.pieces == 1
+    assert mesh.coincident() == 0
+    assert mesh.least_jacobian > 0
+    assert len(inverted(mesh.shells)) == 0
 
 
 def test_a_border_touched_by_nothing_is_left_closed() -> None:

@@ -26,7 +26,7 @@ from kind_rivet.core.meshing.regions import begin_region, end_region, filled_reg
 from kind_rivet.core.meshing.rib_ends import CutSheet, cut_at_ends
 from kind_rivet.core.meshing.rules import ShellRules
 from kind_rivet.core.meshing.sheet_mesh import EDGE, Builder, Ints, Kept, SheetMesh
-from kind_rivet.core.meshing.trias import in_trias, without_collapsed
+from kind_rivet.core.meshing.trias import in_trias, inverted, without_collapsed
 from kind_rivet.core.meshing.tube_cuts import cut_tubes
 from kind_rivet.core.meshing.washers import RoundHole, find_round_holes
 
@@ -102,6 +102,8 @@ def mesh_sheet(shape: Shape, rules: ShellRules, hard: Floats | None = None, kept
             mine = ({p.edge for loop in patches[r].loops for p in loop} & past) - spared  # type: ignore[union-attr]
             near = {e for e in mine if np.linalg.norm(curves[e].points - at, axis=1).min() < rules.size / 2}
             again |= near or mine
+        if not failed and past - spared:  # nor may anything lie on its back where borders were moved together
+            again = {e for e in past - spared for at in inverted(mesh) if np.linalg.norm(curves[e].points - at, axis=1).min() < rules.size}
         if again and rules.look_past > LITTLE:
             rules = replace(rules, look_past=LITTLE)
         elif again:

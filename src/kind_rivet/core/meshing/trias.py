@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 from numpy.typing import NDArray
 
+from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.quality.shell_metrics import SCALED_JACOBIAN, shell_metrics
 
 if TYPE_CHECKING:
@@ -46,6 +47,15 @@ def without_collapsed(mesh: SheetMesh) -> SheetMesh:
     turn = np.zeros(len(mesh.elements), bool)
     turn[quad[bad]] = least[1] > least[0]
     return _cut(mesh, chosen, turn)
+
+
+def inverted(mesh: SheetMesh) -> Floats:
+    """Centres (k, 3) of the quads that stay inverted even when those nearly so are cut in two."""
+    rows = without_collapsed(mesh).elements
+    rows = rows[rows[:, 3] >= 0]
+    if not len(rows):
+        return np.empty((0, 3))
+    return np.asarray(mesh.points[rows[shell_metrics(mesh.points, rows)[:, SCALED_JACOBIAN] <= 0]].mean(axis=1))
 
 
 def _facing(mesh: SheetMesh, trias: NDArray[np.int32], which: NDArray[np.int64], quad: NDArray[np.int64]) -> NDArray[np.bool_]:
