@@ -44,7 +44,7 @@ def test_parts_are_one_sheet_and_mesh_soundly(name: str) -> None:
     assert mesh.coincident() == 0
     assert mesh.quad_share >= 0.985
     assert mesh.least_jacobian > 0.5
-    assert len(mesh.quality.failing) <= (2 if name == "window_frame" else 0)
+    assert not len(mesh.quality.failing)
     assert mesh.angle_spread() < 1.0
 
 
