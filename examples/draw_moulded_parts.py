@@ -22,7 +22,7 @@ from OCP.GC import GC_MakeArcOfCircle
 from OCP.gp import gp_Ax2, gp_Circ, gp_Dir, gp_Pnt
 from OCP.TopoDS import TopoDS_Shape
 
-HALF = 0.5**0.5
+ROOT_HALF = 0.5**0.5
 
 
 def upright(a: gp_Pnt, b: gp_Pnt) -> bool:
@@ -78,7 +78,7 @@ def swaged_tube() -> TopoDS_Shape:
 
 def bent_pipe() -> TopoDS_Shape:
     """A pipe with a quarter bend."""
-    at, middle, end, stop = (gp_Pnt(*p) for p in ((60, 0, 0), (60 + 30 * HALF, 30 - 30 * HALF, 0), (90, 30, 0), (90, 80, 0)))
+    at, middle, end, stop = (gp_Pnt(*p) for p in ((60, 0, 0), (60 + 30 * ROOT_HALF, 30 - 30 * ROOT_HALF, 0), (90, 30, 0), (90, 80, 0)))
     wire = BRepBuilderAPI_MakeWire(BRepBuilderAPI_MakeEdge(gp_Pnt(0, 0, 0), at).Edge())
     wire.Add(BRepBuilderAPI_MakeEdge(GC_MakeArcOfCircle(at, middle, end).Value()).Edge())
     wire.Add(BRepBuilderAPI_MakeEdge(end, stop).Edge())

@@ -375,7 +375,7 @@ def with_edges(shape: Shape, lines: list[list[int]], chosen: NDArray[np.bool_]) 
     # First parts of cut edges keep their number: later parts go behind all old ones, the new lines last.
     firsts, rest, new = [], [], []
     for edge in shape.edges:
-        parts = _cut_edge(edge, corners if ends & set(edge.nodes.tolist()) else ends)
+        parts = [edge] if ends.isdisjoint(edge.nodes.tolist()) else _cut_edge(edge, corners)
         firsts.append(parts[0])
         rest += parts[1:]
     tolerance = 1e-6 * shape.diagonal

@@ -12,10 +12,10 @@ from numpy.typing import NDArray
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.meshing.border_nodes import passage, vertex_places
 from kind_rivet.core.meshing.curves import Curve
+from kind_rivet.core.meshing.free.bands import fill_with_bands
 from kind_rivet.core.meshing.free.fill import CannotFill, FlatMesh, fill
 from kind_rivet.core.meshing.free.flow import Flow, field_of
 from kind_rivet.core.meshing.free.regular import IRREGULAR, TRIA
-from kind_rivet.core.meshing.free.strips import fill_with_strips
 from kind_rivet.core.meshing.free.symmetry import fill_symmetric
 from kind_rivet.core.meshing.lattice import fill_lattice, node_turns
 from kind_rivet.core.meshing.mapped import fill_blocks, fill_disc, fill_mapped, fill_rings, ring_quads
@@ -170,9 +170,7 @@ def _fill(patch: Patch, loops: list[Floats], hard: Floats, rules: ShellRules, tu
         if regular is None and alike is not None and axes > 2 and alike.worst > SIGNED and alike.trias == 0:
             return alike
     try:
-        free = (
-            _filled(loops, size, rules.growth, flow) if not len(hard) and not len(spots) else fill(loops, size, rules.growth, hard, spots)
-        )
+        free = fill(loops, size, rules.growth, hard, spots) if len(hard) or len(spots) else _filled(loops, size, rules.growth)
     except CannotFill:
         if regular is not None and regular.worst > 0:
             return regular
@@ -190,26 +188,27 @@ def _symmetric(loops: list[Floats], size: float, growth: float) -> tuple[FlatMes
         return None, 0
 
 
-def _filled(loops: list[Floats], size: float, growth: float, flow: Flow) -> FlatMesh:
+def _filled(loops: list[Floats], size: float, growth: float) -> FlatMesh:
     """Free, with straight rows first where borders face each other. Raises `CannotFill`."""
     rows = None
     with contextlib.suppress(CannotFill):
-        rows = fill_with_strips(loops, size, lambda lot: _part(lot, size, growth, lambda *of: fill(*of[:3])))
+        rows = fill_with_bands(loops, size, lambda lot: _part(lot, size, growth, fill))
     if rows is not None and rows.worst > SIGNED and rows.trias == 0:
         return rows
     free = fill(loops, size, growth)
     if rows is None or rows.worst < min(0.6, free.worst):
         return free
+    flow = Flow(field_of(loops), size, growth, np.empty((0, 4)))
     return rows if _unrest(rows, loops, flow) <= _unrest(free, loops, flow) else free
 
 
-def _part(lot: list[Floats], size: float, growth: float, filled: Callable[[list[Floats], float, float, Flow], FlatMesh]) -> FlatMesh:
-    """Part of a region: regular where that is at least as good."""
+def _part(lot: list[Floats], size: float, growth: float, filled: Callable[[list[Floats], float, float], FlatMesh]) -> FlatMesh:
+    """Part of a region: regular where that is at least as good as what `filled` makes."""
     regular = fill_mapped(lot[0]) or fill_blocks(lot[0]) if len(lot) == 1 else None
     flow = Flow(field_of(lot), size, growth, np.empty((0, 4)))
     if regular is not None and regular.worst > 0.6 and _unrest(regular, lot, flow) < CALM_ROWS:
         return regular
-    free = filled(lot, size, growth, flow)
+    free = filled(lot, size, growth)
     return free if regular is None else _better(regular, free, lot, flow)
 
 

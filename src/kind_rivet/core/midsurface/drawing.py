@@ -20,7 +20,7 @@ from kind_rivet.core.midsurface.traces import Line, away_from, contact_field, cr
 
 SAME_WALL = 0.03  # walls that differ by less are one: recesses of hairs make no steps
 ALONG = 0.02  # walls: lines nearer to each other than this run along each other
-HALF = 0.6  # of the thicker wall: how far a wall ends before the middle of another that it meets
+SHORT_OF = 0.6  # of the thicker wall: how far a wall ends before the middle of another that it meets
 TANGENT = 0.97  # cosine between middles above which they run on smoothly
 
 
@@ -144,15 +144,19 @@ def draw_lines(
         for points in _joint(shape, middles[a], middles[b], boxes[a], boxes[b], touch, tolerance):
             add(with_contacts(Line("joint", points, (middles[a].field, middles[b].field), (a, b)), bends, middles))
     for middle in middles:
-        for k in [k for k in middle.lines if lines[k].kind == "outline" and len(lines[k].points) > 2]:
-            joints = [lines[j].points for j in middle.lines if lines[j].kind == "joint" and len(lines[j].points) > 2]
-            pieces = _apart(lines[k].points, joints, ALONG * middle.wall)
-            if len(pieces) == 1 and pieces[0] is lines[k].points:
-                continue
-            middle.lines.remove(k)  # a wall that ends where another meets it, as at a corner chamfered by the wall
+        for k, pieces in _beside_joints(middle, lines).items():
+            middle.lines.remove(k)
             for piece in pieces:
                 add(replace(lines[k], points=piece))
     return lines
+
+
+def _beside_joints(middle: Middle, lines: list[Line]) -> dict[int, list[Floats]]:
+    """Outlines that run along a joint, as at a corner chamfered by the wall, and what is left of each."""
+    curved = [k for k in middle.lines if len(lines[k].points) > 2]
+    joints = [lines[k].points for k in curved if lines[k].kind == "joint"]
+    left = {k: _apart(lines[k].points, joints, ALONG * middle.wall) for k in curved if lines[k].kind == "outline"}
+    return {k: pieces for k, pieces in left.items() if len(pieces) != 1 or pieces[0] is not lines[k].points}
 
 
 def _touching(bends: list[Line], a: int, b: int, tolerance: float) -> list[Floats]:
@@ -255,7 +259,7 @@ def _joint(shape: Shape, a: Middle, b: Middle, box_a: Floats, box_b: Floats, tou
         return []
     thick = max(a.wall, b.wall)
     if touch:  # round surfaces that run on into each other cross again elsewhere, where one of them is no wall
-        inner = [(box[0] + m.reach - HALF * thick, box[1] - m.reach + HALF * thick) for box, m in ((box_a, a), (box_b, b))]
+        inner = [(box[0] + m.reach - SHORT_OF * thick, box[1] - m.reach + SHORT_OF * thick) for box, m in ((box_a, a), (box_b, b))]
         close = np.maximum(inner[0][0], inner[1][0]), np.minimum(inner[0][1], inner[1][1])
     else:
         close = low, high

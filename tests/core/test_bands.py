@@ -6,8 +6,8 @@ import numpy as np
 import pytest
 
 from kind_rivet.core.geometry.carriers import Floats
+from kind_rivet.core.meshing.free.bands import _after, _parts, fill_with_bands, find_bands
 from kind_rivet.core.meshing.free.fill import FlatMesh, fill
-from kind_rivet.core.meshing.free.strips import _after, _parts, fill_with_strips, find_strips
 
 SIZE = 1.0
 
@@ -45,11 +45,11 @@ def area_of(loops: list[Floats]) -> float:
 
 
 @pytest.mark.parametrize(("gap", "rows"), [(0.7, 1), (1.0, 2), (1.6, 2), (3.0, 3)])
-def test_a_bar_between_windows_is_a_strip(gap: float, rows: int) -> None:
+def test_a_bar_between_windows_is_a_band(gap: float, rows: int) -> None:
     loops = plate(gap)
     nodes = np.concatenate(loops)
-    strips = [s for s in find_strips(nodes, _after(loops), SIZE) if np.allclose(nodes[list(s.first)][:, 1], 0) or gap in nodes[s.first[0]]]
-    bar = max(strips, key=lambda s: len(s.first))
+    bands = [s for s in find_bands(nodes, _after(loops), SIZE) if np.allclose(nodes[list(s.first)][:, 1], 0) or gap in nodes[s.first[0]]]
+    bar = max(bands, key=lambda s: len(s.first))
     assert bar.rows == rows
     assert len(bar.first) >= 9
     a, b = nodes[list(bar.first)], nodes[list(bar.second)]
@@ -60,7 +60,7 @@ def test_a_bar_between_windows_is_a_strip(gap: float, rows: int) -> None:
 @pytest.mark.parametrize("gap", [0.7, 1.2, 2.0])
 def test_rows_are_straight_and_the_border_is_kept(gap: float) -> None:
     loops = plate(gap)
-    mesh = fill_with_strips(loops, SIZE, plain)
+    mesh = fill_with_bands(loops, SIZE, plain)
     assert mesh is not None and mesh.worst > 0.3
     border = np.concatenate(loops)
     assert np.array_equal(mesh.points[: len(border)], border)
@@ -76,7 +76,7 @@ def test_rows_are_straight_and_the_border_is_kept(gap: float) -> None:
 
 def test_each_side_is_used_once_or_twice() -> None:
     loops = plate(1.2)
-    mesh = fill_with_strips(loops, SIZE, plain)
+    mesh = fill_with_bands(loops, SIZE, plain)
     assert mesh is not None
     sides: dict[tuple[int, int], int] = {}
     for row in mesh.elements.tolist():
@@ -88,18 +88,18 @@ def test_each_side_is_used_once_or_twice() -> None:
     assert max(sides.values()) == 2
 
 
-def test_no_strips_where_nothing_faces() -> None:
+def test_no_bands_where_nothing_faces() -> None:
     loops = [rectangle(0, 0, 20, 20, 20, 20)]
-    assert find_strips(loops[0], _after(loops), SIZE) == []
-    assert fill_with_strips(loops, SIZE, plain) is None
+    assert find_bands(loops[0], _after(loops), SIZE) == []
+    assert fill_with_bands(loops, SIZE, plain) is None
 
 
-def test_nodes_out_of_step_are_no_strip() -> None:
+def test_nodes_out_of_step_are_no_band() -> None:
     loops = plate(1.2)
     loops[2] = rectangle(0, 1.2, 10, 1, 4, 1)[::-1]  # four sides face ten
     nodes = np.concatenate(loops)
-    strips = find_strips(nodes, _after(loops), SIZE)
-    assert not any(np.allclose(nodes[list(s.first)][:, 1], 0) for s in strips)
+    bands = find_bands(nodes, _after(loops), SIZE)
+    assert not any(np.allclose(nodes[list(s.first)][:, 1], 0) for s in bands)
 
 
 def test_a_widening_gap_is_taken_only_while_it_is_even() -> None:
@@ -108,13 +108,13 @@ def test_a_widening_gap_is_taken_only_while_it_is_even() -> None:
     high = rectangle(0, 1.5, 10, 1, 10, 1)
     high[:, 1] += np.maximum(high[:, 0] - 5, 0) * 0.2
     nodes = np.concatenate([outer, low, high[::-1]])
-    for strip in find_strips(nodes, _after([outer, low, high[::-1]]), SIZE):
-        width = np.linalg.norm(nodes[list(strip.first)] - nodes[list(strip.second)], axis=1)
+    for band in find_bands(nodes, _after([outer, low, high[::-1]]), SIZE):
+        width = np.linalg.norm(nodes[list(band.first)] - nodes[list(band.second)], axis=1)
         assert np.ptp(width) <= 0.3 * np.median(width) + 1e-12
 
 
-def test_a_strip_that_parts_the_region_leaves_even_borders() -> None:
-    """A dumb-bell: its neck is a strip of one border with itself, and both ends must be filled on their own."""
+def test_a_band_that_parts_the_region_leaves_even_borders() -> None:
+    """A dumb-bell: its neck is a band of one border with itself, and both ends must be filled on their own."""
     neck = 9
     left = rectangle(-6, -3, 6, 6, 6, 6)
     ring = [*left[:6], *left[6:8], [0.0, -1.0]]
@@ -124,13 +124,13 @@ def test_a_strip_that_parts_the_region_leaves_even_borders() -> None:
     ring += [[x, 0.6] for x in np.linspace(9.5, 0.5, neck)]
     ring += [[0.0, 1.0], [0, 2], [0, 3], *[[x, 3] for x in range(-1, -6, -1)], *[[-6, y] for y in range(3, -3, -1)]]
     loop = np.array(list(dict.fromkeys(tuple(float(v) for v in p) for p in ring)))
-    strips = find_strips(loop, _after([loop]), SIZE)
-    assert len(strips) == 1 and strips[0].rows == 2
-    mesh = fill_with_strips([loop], SIZE, plain)
+    bands = find_bands(loop, _after([loop]), SIZE)
+    assert len(bands) == 1 and bands[0].rows == 2
+    mesh = fill_with_bands([loop], SIZE, plain)
     assert mesh is not None and mesh.trias == 0 and mesh.worst > 0.6
     assert area(mesh) == pytest.approx(area_of([loop]))
-    middles = {i: [len(loop) + k] for k, i in enumerate(strips[0].first)}
-    points = np.vstack((loop, (loop[list(strips[0].first)] + loop[list(strips[0].second)]) / 2))
-    parts = _parts(points, _after([loop]), strips, middles)
+    middles = {i: [len(loop) + k] for k, i in enumerate(bands[0].first)}
+    points = np.vstack((loop, (loop[list(bands[0].first)] + loop[list(bands[0].second)]) / 2))
+    parts = _parts(points, _after([loop]), bands, middles)
     assert len(parts) == 2
     assert all(len(part) == 1 and len(part[0]) % 2 == 0 for part in parts)

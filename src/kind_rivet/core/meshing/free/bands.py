@@ -1,4 +1,4 @@
-"""Strips between borders that face each other get straight rows first; what is left is filled round them.
+"""Bands between borders that face each other get straight rows first; what is left is filled round them.
 
 Bars between slots, webs between windows: their nodes stand opposite each other, but a front that comes from
 both sides of so narrow a gap would sooner or later lose step.
@@ -17,19 +17,19 @@ from scipy.spatial import cKDTree
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.meshing.free.fill import FlatMesh, flat_worst
 
-WIDEST = 3.2  # sizes across a strip
-TWO_ROWS = 1.0  # sizes across, from which on a strip gets two rows at least
+WIDEST = 3.2  # sizes across a band
+TWO_ROWS = 1.0  # sizes across, from which on a band gets two rows at least
 SQUARE = 0.87  # cosine between what leads across and the normals at both ends
-EVEN = 0.15  # share by which the width may change along a strip
-INSET = 1e-3  # of its width: what touches a strip within less lies beside it
-LEAST = 3  # elements along a strip
+EVEN = 0.15  # share by which the width may change along a band
+INSET = 1e-3  # of its width: what touches a band within less lies beside it
+LEAST = 3  # elements along a band
 MOST_NODES = 20000
 Ints = NDArray[np.int32]
 Fill = Callable[[list[Floats]], FlatMesh]
 
 
 @dataclass(frozen=True)
-class Strip:
+class Band:
     """Border nodes that face each other: `first` in the order of their loop, `second` against it, `rows` between them."""
 
     first: tuple[int, ...]
@@ -37,27 +37,27 @@ class Strip:
     rows: int
 
 
-def fill_with_strips(loops: list[Floats], size: float, fill: Fill) -> FlatMesh | None:
-    """A mesh whose strips have straight rows, the rest filled by `fill`; None where there are no strips.
+def fill_with_bands(loops: list[Floats], size: float, fill: Fill) -> FlatMesh | None:
+    """A mesh whose bands have straight rows, the rest filled by `fill`; None where there are no bands.
 
     Loops and points are as for `fill.fill`. Raises `CannotFill` when the rest cannot be filled.
     """
     nodes = np.concatenate(loops)
     after = _after(loops)
-    strips = find_strips(nodes, after, size)
-    while strips:
-        middles, points = _middles(nodes, strips)
-        parts = _parts(points, after, strips, middles)
+    bands = find_bands(nodes, after, size)
+    while bands:
+        middles, points = _middles(nodes, bands)
+        parts = _parts(points, after, bands, middles)
         if not parts:
             return None
         odd = [k for k, part in enumerate(parts) if sum(len(loop) for loop in part) % 2]
         if not odd:
             break
-        strips = _without_one(strips, parts, odd)
-    if not strips:
+        bands = _without_one(bands, parts, odd)
+    if not bands:
         return None
     at = len(points)
-    lots, rows = [points], [_quads(strip, middles) for strip in strips]
+    lots, rows = [points], [_quads(band, middles) for band in bands]
     for part in parts:
         made = fill([points[loop] for loop in part])
         border = np.concatenate(part)
@@ -70,12 +70,12 @@ def fill_with_strips(loops: list[Floats], size: float, fill: Fill) -> FlatMesh |
     return FlatMesh(whole, elements, flat_worst(whole, elements))
 
 
-def find_strips(nodes: Floats, after: NDArray[np.int64], size: float) -> list[Strip]:
-    """The strips of a region with border `nodes` (n, 2), region on the left of every side from a node to the one `after` it."""
+def find_bands(nodes: Floats, after: NDArray[np.int64], size: float) -> list[Band]:
+    """The bands of a region with border `nodes` (n, 2), region on the left of every side from a node to the one `after` it."""
     if len(nodes) > MOST_NODES:
         return []
     across = _facing(nodes, after, size)
-    strips, used = [], set()
+    bands, used = [], set()
     for start in sorted(across):
         if start in used:
             continue
@@ -92,24 +92,24 @@ def find_strips(nodes: Floats, after: NDArray[np.int64], size: float) -> list[St
         ends = {*run, *(across[i] for i in run)}
         if len(run) > LEAST and len(ends) == 2 * len(run):
             rows = max(2, round(middle / size)) if middle >= TWO_ROWS * size else 1
-            strips.append(Strip(tuple(run), tuple(across[i] for i in run), rows))
-    return _clear(nodes, after, strips)
+            bands.append(Band(tuple(run), tuple(across[i] for i in run), rows))
+    return _clear(nodes, after, bands)
 
 
-def _clear(nodes: Floats, after: NDArray[np.int64], strips: list[Strip]) -> list[Strip]:
-    """The strips that no border and no longer strip passes through."""
-    if not strips:
+def _clear(nodes: Floats, after: NDArray[np.int64], bands: list[Band]) -> list[Band]:
+    """The bands that no border and no longer band passes through."""
+    if not bands:
         return []
     import shapely
 
     borders = shapely.STRtree(shapely.linestrings(np.stack((nodes, nodes[after]), axis=1)))
-    out: list[Strip] = []
+    out: list[Band] = []
     taken: list[shapely.Polygon] = []
-    for strip in sorted(strips, key=lambda s: -len(s.first)):
-        outline = shapely.Polygon(nodes[[*strip.first, *strip.second[::-1]]])
-        core = outline.buffer(-INSET * float(np.linalg.norm(nodes[strip.first[0]] - nodes[strip.second[0]])))
+    for band in sorted(bands, key=lambda s: -len(s.first)):
+        outline = shapely.Polygon(nodes[[*band.first, *band.second[::-1]]])
+        core = outline.buffer(-INSET * float(np.linalg.norm(nodes[band.first[0]] - nodes[band.second[0]])))
         if outline.is_valid and not len(borders.query(core, predicate="intersects")) and not any(core.intersects(t) for t in taken):
-            out.append(strip)
+            out.append(band)
             taken.append(core)
     return sorted(out, key=lambda s: s.first[0])
 
@@ -165,37 +165,37 @@ def _facing(nodes: Floats, after: NDArray[np.int64], size: float) -> dict[int, i
     return {i: j for i, j in nearest.items() if nearest.get(j) == i}
 
 
-def _middles(nodes: Floats, strips: list[Strip]) -> tuple[dict[int, list[int]], Floats]:
-    """Nodes across every strip between its rows, by the border node on the first side, in order from there; and all points."""
+def _middles(nodes: Floats, bands: list[Band]) -> tuple[dict[int, list[int]], Floats]:
+    """Nodes across every band between its rows, by the border node on the first side, in order from there; and all points."""
     middles: dict[int, list[int]] = {}
     places: list[Floats] = [nodes]
     at = len(nodes)
-    for strip in strips:
-        share = (np.arange(1, strip.rows) / strip.rows)[:, None]
-        for i, j in zip(strip.first, strip.second, strict=True):
-            middles[i] = list(range(at, at + strip.rows - 1))
+    for band in bands:
+        share = (np.arange(1, band.rows) / band.rows)[:, None]
+        for i, j in zip(band.first, band.second, strict=True):
+            middles[i] = list(range(at, at + band.rows - 1))
             places.append(nodes[i] * (1 - share) + nodes[j] * share)
-            at += strip.rows - 1
+            at += band.rows - 1
     return middles, np.vstack(places)
 
 
-def _quads(strip: Strip, middles: dict[int, list[int]]) -> Ints:
-    """Elements (m, 4) of a strip; the region lies on the left of its first side."""
-    number = np.array([[i, *middles[i], j] for i, j in zip(strip.first, strip.second, strict=True)], np.int32)
+def _quads(band: Band, middles: dict[int, list[int]]) -> Ints:
+    """Elements (m, 4) of a band; the region lies on the left of its first side."""
+    number = np.array([[i, *middles[i], j] for i, j in zip(band.first, band.second, strict=True)], np.int32)
     return np.stack((number[:-1, :-1], number[1:, :-1], number[1:, 1:], number[:-1, 1:]), axis=-1).reshape(-1, 4)
 
 
-def _parts(points: Floats, after: NDArray[np.int64], strips: list[Strip], middles: dict[int, list[int]]) -> list[list[NDArray[np.int64]]]:
-    """What is left beside the strips: loops of points for every piece, the outer one first; none where that does not come out."""
+def _parts(points: Floats, after: NDArray[np.int64], bands: list[Band], middles: dict[int, list[int]]) -> list[list[NDArray[np.int64]]]:
+    """What is left beside the bands: loops of points for every piece, the outer one first; none where that does not come out."""
     step = dict(enumerate(after.tolist()))
-    for strip in strips:
-        for k in range(len(strip.first) - 1):
-            step.pop(strip.first[k], None)
-            step.pop(strip.second[k + 1], None)
-    for strip in strips:
-        start, end = strip.first[0], strip.first[-1]
-        step |= dict(itertools.pairwise([start, *middles[start], strip.second[0]]))
-        step |= dict(itertools.pairwise([strip.second[-1], *middles[end][::-1], end]))
+    for band in bands:
+        for k in range(len(band.first) - 1):
+            step.pop(band.first[k], None)
+            step.pop(band.second[k + 1], None)
+    for band in bands:
+        start, end = band.first[0], band.first[-1]
+        step |= dict(itertools.pairwise([start, *middles[start], band.second[0]]))
+        step |= dict(itertools.pairwise([band.second[-1], *middles[end][::-1], end]))
     rings: list[NDArray[np.int64]] = []
     while step:
         walk = [next(iter(step))]
@@ -214,13 +214,13 @@ def _parts(points: Floats, after: NDArray[np.int64], strips: list[Strip], middle
     return list(parts.values())
 
 
-def _without_one(strips: list[Strip], parts: list[list[NDArray[np.int64]]], odd: list[int]) -> list[Strip]:
-    """The strips without one that joins two pieces with odd borders, so that their borders become one even one; none where there is no such."""
+def _without_one(bands: list[Band], parts: list[list[NDArray[np.int64]]], odd: list[int]) -> list[Band]:
+    """The bands without one that joins two pieces with odd borders, so that their borders become one even one; none where there is no such."""
     part_of = {int(i): k for k, part in enumerate(parts) for loop in part for i in loop}
-    for k, strip in enumerate(strips):
-        a, b = part_of.get(strip.first[0]), part_of.get(strip.first[-1])
+    for k, band in enumerate(bands):
+        a, b = part_of.get(band.first[0]), part_of.get(band.first[-1])
         if a != b and a in odd and b in odd:
-            return strips[:k] + strips[k + 1 :]
+            return bands[:k] + bands[k + 1 :]
     return []
 
 
