@@ -15,6 +15,7 @@ from kind_rivet.core.kernels import side_by_side
 from kind_rivet.core.meshing.bolt_circles import follow_bolts
 from kind_rivet.core.meshing.border_nodes import join_strips, nodes_along
 from kind_rivet.core.meshing.curves import Curve
+from kind_rivet.core.meshing.cut_sheet import CutSheet
 from kind_rivet.core.meshing.detail import TINY, Strip, agree_across, narrow_strips, small_detail
 from kind_rivet.core.meshing.divisions import fits, odd_regions, plan_divisions
 from kind_rivet.core.meshing.facing import facing_shares
@@ -23,7 +24,7 @@ from kind_rivet.core.meshing.near_edges import facing_rings
 from kind_rivet.core.meshing.necks import close_failed, close_touching, finer_near
 from kind_rivet.core.meshing.patch import Patch, lay_flat
 from kind_rivet.core.meshing.regions import begin_region, end_region, filled_region
-from kind_rivet.core.meshing.rib_ends import CutSheet, cut_at_ends
+from kind_rivet.core.meshing.rib_ends import cut_at_ends
 from kind_rivet.core.meshing.rules import ShellRules
 from kind_rivet.core.meshing.sheet_mesh import EDGE, Builder, Ints, Kept, SheetMesh
 from kind_rivet.core.meshing.trias import in_trias, inverted, without_collapsed
@@ -103,7 +104,8 @@ def mesh_sheet(shape: Shape, rules: ShellRules, hard: Floats | None = None, kept
             near = {e for e in mine if np.linalg.norm(curves[e].points - at, axis=1).min() < rules.size / 2}
             again |= near or mine
         if not failed and past - spared:  # nor may anything lie on its back where borders were moved together
-            again = {e for e in past - spared for at in inverted(mesh) if np.linalg.norm(curves[e].points - at, axis=1).min() < rules.size}
+            places = inverted(mesh)
+            again = {e for e in past - spared for at in places if np.linalg.norm(curves[e].points - at, axis=1).min() < rules.size}
         if again and rules.look_past > LITTLE:
             rules = replace(rules, look_past=LITTLE)
         elif again:

@@ -14,7 +14,7 @@ from kind_rivet.core.errors import Refused
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.geometry.split import split_faces
-from kind_rivet.core.meshing.rib_ends import CutSheet
+from kind_rivet.core.meshing.cut_sheet import CutSheet
 from kind_rivet.core.meshing.rules import ShellRules
 
 ROOM = 0.75  # sizes between a cut and whatever lies above and below it
