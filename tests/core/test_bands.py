@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 
 from kind_rivet.core.geometry.carriers import Floats
-from kind_rivet.core.meshing.free.bands import _after, _parts, fill_with_bands, find_bands
+from kind_rivet.core.meshing.free.bands import _parts, fill_with_bands, find_bands, next_nodes
 from kind_rivet.core.meshing.free.fill import FlatMesh, fill
 
 SIZE = 1.0
@@ -48,7 +48,9 @@ def area_of(loops: list[Floats]) -> float:
 def test_a_bar_between_windows_is_a_band(gap: float, rows: int) -> None:
     loops = plate(gap)
     nodes = np.concatenate(loops)
-    bands = [s for s in find_bands(nodes, _after(loops), SIZE) if np.allclose(nodes[list(s.first)][:, 1], 0) or gap in nodes[s.first[0]]]
+    bands = [
+        s for s in find_bands(nodes, next_nodes(loops), SIZE) if np.allclose(nodes[list(s.first)][:, 1], 0) or gap in nodes[s.first[0]]
+    ]
     bar = max(bands, key=lambda s: len(s.first))
     assert bar.rows == rows
     assert len(bar.first) >= 9
@@ -90,7 +92,7 @@ def test_each_side_is_used_once_or_twice() -> None:
 
 def test_no_bands_where_nothing_faces() -> None:
     loops = [rectangle(0, 0, 20, 20, 20, 20)]
-    assert find_bands(loops[0], _after(loops), SIZE) == []
+    assert find_bands(loops[0], next_nodes(loops), SIZE) == []
     assert fill_with_bands(loops, SIZE, plain) is None
 
 
@@ -98,7 +100,7 @@ def test_nodes_out_of_step_are_no_band() -> None:
     loops = plate(1.2)
     loops[2] = rectangle(0, 1.2, 10, 1, 4, 1)[::-1]  # four sides face ten
     nodes = np.concatenate(loops)
-    bands = find_bands(nodes, _after(loops), SIZE)
+    bands = find_bands(nodes, next_nodes(loops), SIZE)
     assert not any(np.allclose(nodes[list(s.first)][:, 1], 0) for s in bands)
 
 
@@ -108,7 +110,7 @@ def test_a_widening_gap_is_taken_only_while_it_is_even() -> None:
     high = rectangle(0, 1.5, 10, 1, 10, 1)
     high[:, 1] += np.maximum(high[:, 0] - 5, 0) * 0.2
     nodes = np.concatenate([outer, low, high[::-1]])
-    for band in find_bands(nodes, _after([outer, low, high[::-1]]), SIZE):
+    for band in find_bands(nodes, next_nodes([outer, low, high[::-1]]), SIZE):
         width = np.linalg.norm(nodes[list(band.first)] - nodes[list(band.second)], axis=1)
         assert np.ptp(width) <= 0.3 * np.median(width) + 1e-12
 
@@ -124,13 +126,13 @@ def test_a_band_that_parts_the_region_leaves_even_borders() -> None:
     ring += [[x, 0.6] for x in np.linspace(9.5, 0.5, neck)]
     ring += [[0.0, 1.0], [0, 2], [0, 3], *[[x, 3] for x in range(-1, -6, -1)], *[[-6, y] for y in range(3, -3, -1)]]
     loop = np.array(list(dict.fromkeys(tuple(float(v) for v in p) for p in ring)))
-    bands = find_bands(loop, _after([loop]), SIZE)
+    bands = find_bands(loop, next_nodes([loop]), SIZE)
     assert len(bands) == 1 and bands[0].rows == 2
     mesh = fill_with_bands([loop], SIZE, plain)
     assert mesh is not None and mesh.trias == 0 and mesh.worst > 0.6
     assert area(mesh) == pytest.approx(area_of([loop]))
     middles = {i: [len(loop) + k] for k, i in enumerate(bands[0].first)}
     points = np.vstack((loop, (loop[list(bands[0].first)] + loop[list(bands[0].second)]) / 2))
-    parts = _parts(points, _after([loop]), bands, middles)
+    parts = _parts(points, next_nodes([loop]), bands, middles)
     assert len(parts) == 2
     assert all(len(part) == 1 and len(part[0]) % 2 == 0 for part in parts)

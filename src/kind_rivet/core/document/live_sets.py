@@ -6,41 +6,53 @@ from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy.spatial import cKDTree
 
 from kind_rivet.core.document.document import Document, EntitySet, Rule
 from kind_rivet.core.mesh.mesh import Mesh
 
 
+class Finder:
+    """Finds members of live sets in one document; its holes are laid out in search trees once."""
+
+    def __init__(self, document: Document) -> None:
+        self._document = document
+        self._trees: dict[int, cKDTree] = {}
+
+    def members(self, rule: Rule, kind: str) -> NDArray[np.int32]:
+        """Stable numbers of the nodes or elements a rule names; empty when its place is gone."""
+        mesh = self._document.mesh
+        if rule.kind in ("hole", "ring"):
+            number = self.hole_number(rule)
+            if number < 0:
+                return np.empty(0, np.int32)
+            if rule.kind == "ring":
+                return _of(mesh, np.flatnonzero((mesh.body == rule.body) & (mesh.ring == number)), kind)
+            nodes = hole_nodes(self._document, rule.body, number)
+            if kind == "node":
+                return nodes
+            touching = np.isin(np.where(mesh.conn >= 0, mesh.node_id[np.maximum(mesh.conn, 0)], -1), nodes).any(axis=1)
+            return mesh.element_id[touching]
+        if rule.kind == "face":
+            return _of(mesh, np.flatnonzero((mesh.body == rule.body) & (mesh.face == rule.number)), kind)
+        if rule.kind == "part":
+            return _of(mesh, np.flatnonzero(mesh.part == rule.number), kind)
+        return np.empty(0, np.int32)
+
+    def hole_number(self, rule: Rule) -> int:
+        """Number among the body's meshed holes of the one at the rule's centre, −1 when it is gone."""
+        holes = self._document.mesh_holes.get(rule.body, ())
+        if not holes:
+            return -1
+        if rule.body not in self._trees:
+            self._trees[rule.body] = cKDTree(np.array([hole.centre for hole in holes]))
+        away, best = self._trees[rule.body].query(rule.centre)
+        return int(best) if away < 0.5 * holes[int(best)].radius else -1
+
+
 def members(document: Document, rule: Rule, kind: str) -> NDArray[np.int32]:
     """Stable numbers of the nodes or elements a rule names; empty when its place is gone."""
-    mesh = document.mesh
-    if rule.kind in ("hole", "ring"):
-        number = hole_number(document, rule)
-        if number < 0:
-            return np.empty(0, np.int32)
-        elements = (mesh.body == rule.body) & (mesh.ring == number)
-        if rule.kind == "ring":
-            return _of(mesh, np.flatnonzero(elements), kind)
-        nodes = hole_nodes(document, rule.body, number)
-        if kind == "node":
-            return nodes
-        touching = np.isin(np.where(mesh.conn >= 0, mesh.node_id[np.maximum(mesh.conn, 0)], -1), nodes).any(axis=1)
-        return mesh.element_id[touching]
-    if rule.kind == "face":
-        return _of(mesh, np.flatnonzero((mesh.body == rule.body) & (mesh.face == rule.number)), kind)
-    if rule.kind == "part":
-        return _of(mesh, np.flatnonzero(mesh.part == rule.number), kind)
-    return np.empty(0, np.int32)
-
-
-def hole_number(document: Document, rule: Rule) -> int:
-    """Number among the body's meshed holes of the one at the rule's centre, −1 when it is gone."""
-    holes = document.mesh_holes.get(rule.body, ())
-    if not holes:
-        return -1
-    away = [float(np.linalg.norm(np.subtract(h.centre, rule.centre))) for h in holes]
-    best = int(np.argmin(away))
-    return best if away[best] < 0.5 * holes[best].radius else -1
+    return Finder(document).members(rule, kind)
 
 
 def hole_nodes(document: Document, body: int, number: int) -> NDArray[np.int32]:
@@ -58,10 +70,12 @@ def _of(mesh: Mesh, elements: NDArray[np.int64], kind: str) -> NDArray[np.int32]
 
 def refreshed(document: Document) -> Document:
     """The document with every live set's members found again."""
-    sets = tuple(replace(s, ids=members(document, s.rule, s.kind)) if s.rule is not None else s for s in document.sets)
+    find = Finder(document)
+    sets = tuple(replace(s, ids=find.members(s.rule, s.kind)) if s.rule is not None else s for s in document.sets)
     return replace(document, sets=sets)
 
 
-def with_set(document: Document, new: EntitySet) -> Document:
-    """The set added, or replacing the one of the same name."""
-    return replace(document, sets=(*(s for s in document.sets if s.name != new.name), new))
+def with_set(document: Document, *new: EntitySet) -> Document:
+    """The sets added, or replacing those of the same names."""
+    names = {s.name for s in new}
+    return replace(document, sets=(*(s for s in document.sets if s.name not in names), *new))

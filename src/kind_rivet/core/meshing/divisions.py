@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.meshing.curves import Curve
 from kind_rivet.core.meshing.detail import Strip
+from kind_rivet.core.meshing.facing_gaps import facing_edges
 from kind_rivet.core.meshing.lattice import MOST_BOW, sides_by_heading, standing_lines
 from kind_rivet.core.meshing.mapped import turns
 from kind_rivet.core.meshing.near_edges import face_rings
@@ -75,6 +76,7 @@ def plan_divisions(
     four = [_alike_sides(sides, count, held, curves, rules) for sides in four]
     four += [([p.edge for p in strip.first], [], [p.edge for p in strip.second], []) for strip in strips]
     four += [_alike_sides(sides, count, held, curves, rules) for sides in _room_for_standing(patches, count, held, curves, rules)]
+    four += [([a], [], [b], []) for patch in patches if patch is not None for a, b in facing_edges(patch, rules.size_on(patch.faces))]
     _match_opposite(four, patches, count, held)
     _make_even(shape, patches, count, held, curves, rules)
     for strip in strips:

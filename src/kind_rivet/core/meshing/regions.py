@@ -13,7 +13,8 @@ from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.meshing.border_nodes import passage, vertex_places
 from kind_rivet.core.meshing.curves import Curve
 from kind_rivet.core.meshing.free.bands import fill_with_bands
-from kind_rivet.core.meshing.free.fill import CannotFill, FlatMesh, fill
+from kind_rivet.core.meshing.free.cells import fill_in_cells, fill_star
+from kind_rivet.core.meshing.free.fill import CannotFill, FlatMesh, faults_of, fill
 from kind_rivet.core.meshing.free.flow import Flow, field_of
 from kind_rivet.core.meshing.free.regular import IRREGULAR, TRIA
 from kind_rivet.core.meshing.free.symmetry import fill_symmetric
@@ -29,6 +30,9 @@ from kind_rivet.core.meshing.washers import RoundHole, ring_outlines
 SLIT = 0.01  # how far, in sizes, both sides of a line inside a region are held apart while it is filled
 SIGNED = 0.65  # scaled Jacobian from which a mesh with three mirror axes or more and no tria is taken without trying another
 ALIKE = 1.02  # unease of a symmetric mesh against a free one up to which it is preferred
+STRAY = 5e-4  # share of trias up to which a mesh in cells or bands is taken without trying the free one
+EVEN = 0.05  # of the scaled Jacobian by which quads round one node may be worse than another filling of a cell
+FEW = 0.5  # faults that one mesh may have more than another and still be taken for its rows
 CALM_ROWS = 0.25  # unease on average up to which a regular mesh is taken without trying the free one
 
 
@@ -189,17 +193,46 @@ def _symmetric(loops: list[Floats], size: float, growth: float) -> tuple[FlatMes
 
 
 def _filled(loops: list[Floats], size: float, growth: float) -> FlatMesh:
-    """Free, with straight rows first where borders face each other. Raises `CannotFill`."""
-    rows = None
-    with contextlib.suppress(CannotFill):
-        rows = fill_with_bands(loops, size, lambda lot: _part(lot, size, growth, fill))
-    if rows is not None and rows.worst > SIGNED and rows.trias == 0:
-        return rows
-    free = fill(loops, size, growth)
-    if rows is None or rows.worst < min(0.6, free.worst):
-        return free
+    """Free, with straight rows first where borders face each other, or in cells between many holes. Raises `CannotFill`."""
+    made = []
+    for way in (_in_cells, _with_bands):
+        with contextlib.suppress(CannotFill):
+            mesh = way(loops, size, growth)
+            if mesh is not None and mesh.worst > SIGNED and mesh.trias <= STRAY * len(mesh.elements):
+                return mesh
+            made += [mesh] if mesh is not None else []
+    made.append(fill(loops, size, growth))
+    return _calmest(_least_faults(made, loops, size), loops, size, growth)
+
+
+def _with_bands(loops: list[Floats], size: float, growth: float) -> FlatMesh | None:
+    return fill_with_bands(loops, size, lambda lot: _part(lot, size, growth, fill))
+
+
+def _in_cells(loops: list[Floats], size: float, growth: float) -> FlatMesh | None:
+    return fill_in_cells(loops, size, growth, lambda lot: _cell(lot, size, growth))
+
+
+def _cell(lot: list[Floats], size: float, growth: float) -> FlatMesh:
+    """A cell between holes: the calmest of what is regular, symmetric or free."""
+    star = fill_star(lot[0]) if len(lot) == 1 else None
+    made = [fill_mapped(lot[0]), fill_blocks(lot[0]), star] if len(lot) == 1 else []
+    made += [_symmetric(lot, size, growth)[0], fill(lot, size, growth)]
+    sound = _least_faults([mesh for mesh in made if mesh is not None], lot, size)
+    if star is not None and any(mesh is star for mesh in sound) and star.worst >= max(mesh.worst for mesh in sound) - EVEN:
+        return star  # seen alike from all holes round it
+    return _calmest(sound, lot, size, growth)
+
+
+def _least_faults(made: list[FlatMesh], loops: list[Floats], size: float) -> list[FlatMesh]:
+    """Those with hardly more faults than the best."""
+    faults = [faults_of(mesh, loops, size) for mesh in made]
+    return [mesh for mesh, count in zip(made, faults, strict=True) if count <= min(faults) + FEW]
+
+
+def _calmest(made: list[FlatMesh], loops: list[Floats], size: float, growth: float) -> FlatMesh:
     flow = Flow(field_of(loops), size, growth, np.empty((0, 4)))
-    return rows if _unrest(rows, loops, flow) <= _unrest(free, loops, flow) else free
+    return min(made, key=lambda mesh: _unrest(mesh, loops, flow))
 
 
 def _part(lot: list[Floats], size: float, growth: float, filled: Callable[[list[Floats], float, float], FlatMesh]) -> FlatMesh:

@@ -20,12 +20,14 @@ from kind_rivet.core.meshing.detail import TINY, Strip, agree_across, narrow_str
 from kind_rivet.core.meshing.divisions import fits, odd_regions, plan_divisions
 from kind_rivet.core.meshing.facing import facing_shares
 from kind_rivet.core.meshing.free.fill import CannotFill
+from kind_rivet.core.meshing.hole_patterns import follow_patterns
 from kind_rivet.core.meshing.near_edges import facing_rings
 from kind_rivet.core.meshing.necks import close_failed, close_touching, finer_near
 from kind_rivet.core.meshing.patch import Patch, lay_flat
 from kind_rivet.core.meshing.regions import begin_region, end_region, filled_region
 from kind_rivet.core.meshing.rib_ends import cut_at_ends
 from kind_rivet.core.meshing.rules import ShellRules
+from kind_rivet.core.meshing.shared_rings import with_shared_rings
 from kind_rivet.core.meshing.sheet_mesh import EDGE, Builder, Ints, Kept, SheetMesh
 from kind_rivet.core.meshing.trias import in_trias, inverted, without_collapsed
 from kind_rivet.core.meshing.tube_cuts import cut_tubes
@@ -128,7 +130,8 @@ def _mesh_once(
 ) -> tuple[SheetMesh, list[tuple[int, Floats]], set[int]]:  # fmt: skip
     """One try: the mesh, regions that could not be filled and where, and the edges that were looked past (those `spared` are not)."""
     shape = sheet.shape
-    holes, circles = follow_bolts(shape, patches, find_round_holes(shape, patches, rules), rules)
+    holes = follow_patterns(shape, patches, find_round_holes(shape, patches, rules), rules)
+    holes, circles = follow_bolts(shape, patches, holes, rules)
     short = small_detail(shape, curves, patches, rules, spared)
     tiny = sum(all(short[e] for e in h.edges) for h in holes)
     holes = [h for h in holes if not all(short[e] for e in h.edges)]
@@ -171,7 +174,7 @@ def _mesh_once(
         width = TINY * rules.size
         notes.append(f"{tiny} hole{'s' if tiny > 1 else ''} smaller than {width:.3g} across {'were' if tiny > 1 else 'was'} looked past.")
     past = set(np.flatnonzero(count == 0).tolist()) | {p.edge for strip in strips for p in (*strip.first, *strip.second)}
-    mesh = _compact(build, count, edge_nodes, holes, notes, set(lines))
+    mesh = with_shared_rings(_compact(build, count, edge_nodes, holes, notes, set(lines)))
     whole = frozenset(f for r in staying for f in patches[r].faces)  # type: ignore[union-attr]
     return replace(mesh, kept_faces=whole, kept_edges=frozenset(lines)), failed, past
 

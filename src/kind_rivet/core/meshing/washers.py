@@ -130,13 +130,19 @@ def _opening(shape: Shape, patch: Patch, region: int, number: int, rules: ShellR
     size = _size_along(shape, edges, rules)
     widths, width, count = _ring_for(radius, tuple(centre.tolist()), rules, size)
     where = region, number, edges, radius, tuple(centre.tolist()), tuple((axis / max(np.linalg.norm(axis), 1e-300)).tolist())
+    length = shape.edge_length[list(edges)]
+    if len(edges) > 2 and length.max() < 1.05 * length.min():  # a regular polygon
+        each = max(1, int(length.mean() / size + 0.5 + 1e-6))
+        each += each * len(edges) % 2
+        if not any(e in rules.divisions for e in edges):
+            return RoundHole(*where, each * len(edges), widths, width, round=False, shares=(each,) * len(edges))
     if max(reach) < 1.25 * min(reach):  # nearly round
         return RoundHole(*where, count, widths, width, round=False)
     shares = []
     for p in loop:
         curve = Curve.through(shape.points[shape.edges[p.edge].nodes], shape.edges[p.edge].carrier)
         bent = np.ceil(count * curve.turning() / (2 * np.pi) - 0.05)
-        shares.append(int(rules.divisions.get(p.edge, max(1, round(curve.length / size), bent))))
+        shares.append(int(rules.divisions.get(p.edge, max(1, int(curve.length / size + 0.5 + 1e-6), bent))))
     if sum(shares) % 2:
         free = [k for k, e in enumerate(edges) if e not in rules.divisions]
         if free:
@@ -247,18 +253,32 @@ def direction_near(patch: Patch, number: int) -> float:
 def _aligned(hole: RoundHole, shape: Shape, patches: list[Patch | None], size: float) -> RoundHole:
     """Turn the nodes of a hole so that one lies on the direction of the border near it, or half-way where corners near by then face nodes."""
     patch = patches[hole.region]
-    loop = patch.loops[hole.loop] if patch is not None else ()
-    if patch is None or len(loop) != 1 or len(shape.vertices.get(int(shape.edges[loop[0].edge].nodes[0]), [])) != 1:
+    if patch is None or not _turns(hole, shape, patch):
         return hole
-    ring = patch.flat[loop[0].corners[:-1]]
-    away = ring - ring.mean(axis=0)
-    start = float(np.arctan2(away[0, 1], away[0, 0]))
-    sense = -1.0 if loop[0].forward else 1.0  # holes run clockwise along their passage
     step = 2 * np.pi / hole.divisions
     wanted = direction_near(patch, hole.loop) + (np.pi / 6 if hole.divisions == 6 else 0.0)  # a hexagon shows its flat side
     if _corners_between(hole, patch, wanted, step, size):
         wanted += step / 2
-    return replace(hole, shift=float(((wanted - start) * sense) % step) * hole.radius)
+    return turned_to(hole, shape, patch, wanted)
+
+
+def _turns(hole: RoundHole, shape: Shape, patch: Patch) -> bool:
+    """Is a hole one closed edge whose first node nothing holds?"""
+    loop = patch.loops[hole.loop]
+    return len(loop) == 1 and len(shape.vertices.get(int(shape.edges[loop[0].edge].nodes[0]), [])) == 1
+
+
+def turned_to(hole: RoundHole, shape: Shape, patch: Patch, angle: float) -> RoundHole:
+    """The hole with a node in a direction (rad, in the plane of its region), where its nodes are free to turn."""
+    if not _turns(hole, shape, patch):
+        return hole
+    part = patch.loops[hole.loop][0]
+    ring = patch.flat[part.corners[:-1]]
+    away = ring - ring.mean(axis=0)
+    start = float(np.arctan2(away[0, 1], away[0, 0]))
+    sense = -1.0 if part.forward else 1.0  # holes run clockwise along their passage
+    step = 2 * np.pi / hole.divisions
+    return replace(hole, shift=float(((angle - start) * sense) % step) * hole.radius)
 
 
 def _corners_between(hole: RoundHole, patch: Patch, start: float, step: float, size: float) -> bool:

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from pydantic import Field
 
 from kind_rivet.core.document.document import TINTS, Document, LumpedMass, Part, Rule, Section, Spider
-from kind_rivet.core.document.live_sets import hole_nodes, hole_number
+from kind_rivet.core.document.live_sets import Finder, hole_nodes
 from kind_rivet.core.errors import Refused
 from kind_rivet.core.mesh.coincident import coincident_groups, merged
 from kind_rivet.core.mesh.kinds import BEAM
@@ -177,9 +177,10 @@ def spiders_on_holes(document: Document, parameters: SpidersOnHoles, progress: P
         raise Refused("No hole is chosen.", "Choose holes in the Stage; each gets its own spider.")
     mesh, spiders, masses = document.mesh, list(document.spiders), list(document.masses)
     taken = {s.hole for s in spiders}
+    find = Finder(document)
     made = 0
     for body, x, y, z in parameters.holes:
-        number = hole_number(document, Rule("hole", body, (x, y, z)))
+        number = find.hole_number(Rule("hole", body, (x, y, z)))
         if number < 0:
             raise Refused(f"There is no meshed hole at ({x:.4g}, {y:.4g}, {z:.4g}).", "Mesh the body first, then choose its holes.")
         label = f"{body}:{number}"

@@ -9,7 +9,7 @@ import numpy as np
 from pydantic import Field
 
 from kind_rivet.core.document.document import Document, EntitySet, Rule
-from kind_rivet.core.document.live_sets import hole_number, members, with_set
+from kind_rivet.core.document.live_sets import Finder, members, with_set
 from kind_rivet.core.errors import Refused
 from kind_rivet.core.operations.registry import Parameters, Progress, operation
 
@@ -74,7 +74,8 @@ class UsualSets(Parameters):
 @operation("sets.usual", "Sets of all holes and rings", "deliver", UsualSets)
 def usual_sets(document: Document, parameters: UsualSets, progress: Progress) -> Document:
     """For every round hole a live node set, for every ring a live element set."""
-    made = 0
+    made: list[EntitySet] = []
+    find = Finder(document)
     for key, holes in document.mesh_holes.items():
         stem = "hole" if len(document.mesh_holes) == 1 else f"{document.body(key).name} hole"
         for k, hole in enumerate(holes):
@@ -83,12 +84,10 @@ def usual_sets(document: Document, parameters: UsualSets, progress: Progress) ->
                 ("element", "ring", f"{stem.replace('hole', 'ring')} {k + 1:02d}"),
             ):
                 rule = Rule(rule_kind, key, hole.centre)
-                if hole_number(document, rule) < 0:
-                    continue
-                ids = members(document, rule, kind)
+                ids = find.members(rule, kind)
                 if len(ids):
-                    document = with_set(document, EntitySet(label, kind, ids, COLOURS[made % len(COLOURS)], rule))
-                    made += 1
+                    made.append(EntitySet(label, kind, ids, COLOURS[len(made) % len(COLOURS)], rule))
     if not made:
         raise Refused("There is no meshed round hole.", "Mesh a part with holes first.")
-    return replace(document, notes=(f"{made} live sets of holes and rings.",))
+    document = with_set(document, *made)
+    return replace(document, notes=(f"{len(made)} live sets of holes and rings.",))

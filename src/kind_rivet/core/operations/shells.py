@@ -131,10 +131,14 @@ def _set(document: Document, made: Made, notes: list[str], lines: dict[int, NDAr
     lot, shells, new = made.lot, made.shells, made.mesh
     sheets = [document.sheets[k] for k in lot]
     name = _name(document, lot)
-    unfit = sum(1 for h in shells.holes if h.wanted > 0 and not h.widths)
+    ringed = set(np.unique(shells.ring).tolist())
+    bare = [k for k, h in enumerate(shells.holes) if h.wanted > 0 and not h.widths]
+    unfit, shared = sum(k not in ringed for k in bare), sum(k in ringed for k in bare)
     narrowed = sum(1 for h in shells.holes if h.widths and sum(h.widths) < h.wanted * len(h.widths) * 0.99)
     if unfit:
         notes.append(f"{name}: {unfit} hole{'s have' if unfit > 1 else ' has'} no room for a ring.")
+    if shared:
+        notes.append(f"{name}: {shared} ring{'s reach' if shared > 1 else ' reaches'} half-way to the next hole.")
     if narrowed:
         notes.append(f"{name}: {narrowed} ring{'s were' if narrowed > 1 else ' was'} narrowed to fit.")
     notes += [f"{name}: {note}" for note in shells.notes]

@@ -43,7 +43,7 @@ def fill_with_bands(loops: list[Floats], size: float, fill: Fill) -> FlatMesh | 
     Loops and points are as for `fill.fill`. Raises `CannotFill` when the rest cannot be filled.
     """
     nodes = np.concatenate(loops)
-    after = _after(loops)
+    after = next_nodes(loops)
     bands = find_bands(nodes, after, size)
     while bands:
         middles, points = _middles(nodes, bands)
@@ -114,7 +114,7 @@ def _clear(nodes: Floats, after: NDArray[np.int64], bands: list[Band]) -> list[B
     return sorted(out, key=lambda s: s.first[0])
 
 
-def _after(loops: list[Floats]) -> NDArray[np.int64]:
+def next_nodes(loops: list[Floats]) -> NDArray[np.int64]:
     """The next border node after each, along its loop."""
     out, first = [], 0
     for loop in loops:

@@ -124,6 +124,11 @@ def _sharp_corners(loops: list[Floats]) -> NDArray[np.int64]:
     return np.concatenate(out)
 
 
+def faults_of(mesh: FlatMesh, loops: list[Floats], size: float) -> float:
+    """How many elements of a filling are poor or trias, weighed by how poor they are."""
+    return _cost(mesh, size, _sharp_corners(loops))
+
+
 def _cost(mesh: FlatMesh, size: float, sharp: NDArray[np.int64]) -> float:
     """What is wrong with a filling: its poor elements, its trias, and a worst element that is only just sound."""
     score = mend.score_of(mesh.points, mesh.elements, size)

@@ -14,6 +14,7 @@ from scipy.spatial import cKDTree
 
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.meshing.free.fill import FlatMesh, flat_worst
+from kind_rivet.core.meshing.free.row import Row, sides_at
 
 SAME = 0.02  # sizes: how far mirrored border nodes may lie from others
 MOST_NODES = 6000  # of a border that is looked at
@@ -178,10 +179,8 @@ def _parts(loops: list[Floats], centre: Floats, wedge: tuple[float, float], size
     rings = _walked(after, lines)
     if rings is None:
         return None
-    side = _sides_at(loops)
-    rows = {
-        (a, b): _Row(float(np.linalg.norm(places[b] - places[a])), side.get(a, size), side.get(b, size), size, growth) for a, b in lines
-    }
+    side = dict(enumerate(sides_at(loops).tolist()))
+    rows = {(a, b): Row(float(np.linalg.norm(places[b] - places[a])), side.get(a, size), side.get(b, size), size, growth) for a, b in lines}
     counts = {line: row.count for line, row in rows.items()}
     for ring in rings:  # an even number of sides round each
         if sum(counts.get(step, 1) for step in ring) % 2:
@@ -253,44 +252,6 @@ def _walked(after: dict[int, int], lines: list[tuple[int, int]]) -> list[list[tu
                 break
         rings.append(ring)
     return rings
-
-
-def _sides_at(loops: list[Floats]) -> dict[int, float]:
-    """Mean length of the sides at each border node."""
-    out: dict[int, float] = {}
-    first = 0
-    for loop in loops:
-        length = np.linalg.norm(np.roll(loop, -1, axis=0) - loop, axis=1)
-        mean = (length + np.roll(length, 1)) / 2
-        out |= dict(zip(range(first, first + len(loop)), mean.tolist(), strict=True))
-        first += len(loop)
-    return out
-
-
-@dataclass(frozen=True)
-class _Row:
-    """Nodes along an axis line whose ends have sides h0 and h1: sides grow from there up to the size."""
-
-    length: float
-    h0: float
-    h1: float
-    size: float
-    growth: float
-
-    def _density(self, t: Floats) -> Floats:
-        far = np.minimum(self.h0 + self.growth * t * self.length, self.h1 + self.growth * (1 - t) * self.length)
-        return np.asarray(self.length / np.minimum(far, max(self.size, self.h0, self.h1)))
-
-    @property
-    def count(self) -> int:
-        t = np.linspace(0.0, 1.0, 201)
-        return max(1, round(float(np.trapezoid(self._density(t), t))))
-
-    def shares(self, count: int) -> Floats:
-        t = np.linspace(0.0, 1.0, 201)
-        each = self._density(t)
-        total = np.concatenate(([0.0], np.cumsum((each[1:] + each[:-1]) / 2)))
-        return np.asarray(np.interp(np.linspace(0.0, total[-1], count + 1), total, t))
 
 
 def _area(loop: Floats) -> float:

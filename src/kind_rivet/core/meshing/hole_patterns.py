@@ -1,0 +1,146 @@
+"""Holes of a pattern get divisions that suit the directions to their neighbours, so that every hole and every cell between them is alike."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.spatial import Delaunay, QhullError, cKDTree
+
+from kind_rivet.core.geometry.carriers import Floats
+from kind_rivet.core.geometry.shape import Shape
+from kind_rivet.core.meshing.patch import Patch
+from kind_rivet.core.meshing.rules import ShellRules
+from kind_rivet.core.meshing.washers import LEAST_SIDE, OUTWARD, RoundHole, turned_to
+
+LEAST_HOLES = 6
+EQUAL = 0.02  # share by which radii of a pattern may differ
+FAR = 4.0  # sizes between two holes up to which they see each other
+OFF = 5.0  # degrees by which the way to a neighbour may be off a direction of the pattern
+ROW = 0.5  # of the size: least width of a ring and of a row between two rings, in triangular patterns
+CLEAR = 1.02  # half distances of two holes round the middle between them, within which no third one lies
+FOLDS = (4, 6)  # directions round a hole: square and triangular patterns
+
+
+def follow_patterns(shape: Shape, patches: list[Patch | None], holes: list[RoundHole], rules: ShellRules) -> list[RoundHole]:
+    """The holes, those of patterns with divisions that are a multiple of the directions in which their neighbours lie, a node on each."""
+    out = list(holes)
+    for region, patch in enumerate(patches):
+        mine = [k for k, hole in enumerate(holes) if hole.region == region and len(set(hole.shares)) < 2]
+        if patch is None or len(mine) < LEAST_HOLES:
+            continue
+        around = _Around.of([holes[k] for k in mine], patch, rules.size)
+        lots: dict[tuple[bool, int], list[int]] = {}
+        for place, k in enumerate(mine):
+            if not holes[k].rim and not any(e in rules.divisions for e in holes[k].edges):
+                lots.setdefault((bool(holes[k].shares), round(np.log(holes[k].radius) / EQUAL)), []).append(place)
+        for lot in lots.values():
+            if len(lot) >= LEAST_HOLES:
+                made = _as_pattern([holes[mine[place]] for place in lot], [around.of_hole(place) for place in lot], shape, patch, rules)
+                for place, hole in zip(lot, made, strict=True):
+                    out[mine[place]] = hole
+    return out
+
+
+@dataclass(frozen=True)
+class _Around:
+    """Neighbouring holes: pairs of places (p, 2), the angle (rad) from the first to the second, and the gap between them."""
+
+    pairs: NDArray[np.int64]
+    angle: Floats
+    gap: Floats
+
+    @classmethod
+    def of(cls, holes: list[RoundHole], patch: Patch, size: float) -> _Around:
+        centres = patch.discs[0][[hole.loop for hole in holes]]
+        radius = np.array([hole.radius for hole in holes])
+        pairs = neighbours(centres)
+        way = centres[pairs[:, 1]] - centres[pairs[:, 0]]
+        gap = np.linalg.norm(way, axis=1) - radius[pairs].sum(axis=1)
+        near = gap < FAR * size
+        return cls(pairs[near], np.arctan2(way[near, 1], way[near, 0]), gap[near])
+
+    def of_hole(self, place: int) -> tuple[Floats, Floats]:
+        """Angles to the neighbours of one hole, and the gaps to them."""
+        first, second = self.pairs[:, 0] == place, self.pairs[:, 1] == place
+        return np.concatenate((self.angle[first], self.angle[second] + np.pi)), np.concatenate((self.gap[first], self.gap[second]))
+
+
+def _as_pattern(
+    holes: list[RoundHole], around: list[tuple[Floats, Floats]], shape: Shape, patch: Patch, rules: ShellRules
+) -> list[RoundHole]:
+    """Equal holes of one region with divisions, widths and turns that suit their neighbours."""
+    angles, gap = (np.concatenate([one[k] for one in around]) for k in (0, 1))
+    if len(gap) < LEAST_HOLES:
+        return holes
+    radius = holes[0].radius
+    fold, first = _directions(np.degrees(angles)) or (FOLDS[0], None)
+    reach = float(np.median([sum(hole.widths) for hole in holes])) or float(np.median(gap)) / 2
+    wanted = 2 * np.pi * (radius + OUTWARD * reach) / rules.size
+    count = holes[0].divisions if holes[0].shares else _count(fold, wanted, 2 * np.pi * radius / (LEAST_SIDE * rules.size))
+    if count is None:
+        return holes
+    two = fold == 6 and (count % 12 == 0 or bool(holes[0].shares))  # one row between rings would leave cells with an odd border
+    widths = [_widths(hole, float(gap.min()) / 2, rules.size) if two else hole.widths for hole in holes]
+    if holes[0].shares:
+        return [replace(hole, widths=own) for hole, own in zip(holes, widths, strict=True)]
+    out = []
+    for hole, own, (towards, far) in zip(holes, widths, around, strict=True):
+        rule = rules.washer_for(2 * radius, hole.centre)
+        if (rule is not None and rule.divisions) or not len(towards):
+            out.append(hole)
+            continue
+        angle = _own_direction(towards, far + 2 * radius, count) if first is None else np.radians(first)
+        out.append(turned_to(replace(hole, divisions=count, widths=own), shape, patch, angle))
+    return out
+
+
+def neighbours(centres: Floats) -> NDArray[np.int64]:
+    """Pairs (p, 2) of points (n, 2) with no other point within the circle round the middle between them (Gabriel's graph)."""
+    try:
+        corners = Delaunay(centres).simplices
+        pairs = np.unique(np.sort(np.concatenate((corners[:, [0, 1]], corners[:, [1, 2]], corners[:, [2, 0]])), axis=1), axis=0)
+    except QhullError:  # all on one line
+        order = np.lexsort(centres.T)
+        pairs = np.column_stack((order[:-1], order[1:]))
+    a, b = centres[pairs[:, 0]], centres[pairs[:, 1]]
+    within = CLEAR * np.linalg.norm(b - a, axis=1) / 2
+    alone = cKDTree(centres).query_ball_point((a + b) / 2, within, return_length=True) == 2
+    return np.asarray(pairs[alone], np.int64)
+
+
+def _directions(degrees: Floats) -> tuple[int, float] | None:
+    """The fold of a pattern and its first direction (degrees), where nearly all ways to neighbours follow it."""
+    for fold in FOLDS:
+        step = 360.0 / fold
+        first = float(np.degrees(np.angle(np.exp(1j * fold * np.radians(degrees)).sum())) / fold)
+        off = np.abs((degrees - first + step / 2) % step - step / 2)
+        if np.mean(off < OFF) > 0.9:
+            return fold, first
+    return None
+
+
+def _own_direction(towards: Floats, far: Floats, count: int) -> float:
+    """Angle (rad) of a first node with which the nodes of a hole lie nearest to the ways to its neighbours, the near ones above all."""
+    return float(np.angle((np.exp(1j * count * towards) / far**2).sum()) / count)
+
+
+def _widths(hole: RoundHole, half: float, size: float) -> tuple[float, ...]:
+    """Ring widths that leave room for two rows between a ring and that of a neighbour, `half` way between the holes."""
+    total = sum(hole.widths)
+    if total <= half - ROW * size:
+        return hole.widths
+    left = half - ROW * size
+    if left >= ROW * size * len(hole.widths) > 0:
+        return tuple(w * left / total for w in hole.widths)
+    return (left,) if left >= ROW * size else ()
+
+
+def _count(fold: int, wanted: float, most: float) -> int | None:
+    """The multiple of a fold next to the count wanted, two for each direction where they fit; None where not even one fits."""
+    least = fold if 2 * fold > most else 2 * fold
+    count = max(least, fold * round(wanted / fold))
+    while count > max(most, least):
+        count -= fold
+    return count if least <= most and count % 2 == 0 else None

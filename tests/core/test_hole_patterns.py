@@ -1,0 +1,119 @@
+"""Sheets with hole patterns: every hole seen alike, every cell between holes sound."""
+
+from __future__ import annotations
+
+from functools import cache
+
+import numpy as np
+import pytest
+
+from kind_rivet.core.geometry.carriers import Floats
+from kind_rivet.core.meshing.facing_gaps import facing_edges
+from kind_rivet.core.meshing.hole_patterns import _directions, neighbours
+from kind_rivet.core.meshing.patch import lay_flat
+from kind_rivet.core.meshing.rules import ShellRules, WasherRule
+from kind_rivet.core.meshing.shared_rings import with_shared_rings
+from kind_rivet.core.meshing.shells import mesh_sheet
+from tests.thin_meshes import Made, drawing, drawn, drawn_sheet, meshed, size_for
+
+NAMES = sorted(drawing("draw_hole_patterns").PARTS)
+FINE = ["staggered_plate", "hexagon_grille", "slotted_pan", "half_pitch_plate"]
+
+
+@cache
+def made(name: str, factor: float = 1.0) -> Made:
+    return meshed(drawn_sheet(name), factor * size_for(drawn(name)))
+
+
+@pytest.mark.parametrize(("name", "factor"), [*((name, 1.0) for name in NAMES), *((name, 0.6) for name in FINE)])
+def test_hole_patterns_mesh_without_a_failing_element(name: str, factor: float) -> None:
+    mesh = made(name, factor)
+    assert mesh.pieces == 1
+    assert mesh.coincident() == 0
+    assert mesh.quad_share > 0.997
+    assert not len(mesh.quality.failing)
+    assert mesh.least_jacobian > 0.6
+    assert mesh.angle_spread() < 1.0
+
+
+@pytest.mark.parametrize("name", [name for name in NAMES if name not in ("slotted_pan", "perforated_tube")])
+def test_equal_holes_get_equal_divisions(name: str) -> None:
+    holes = made(name).shells.holes
+    assert len(holes) > 20
+    for radius in {round(hole.radius, 3) for hole in holes}:
+        assert len({hole.divisions for hole in holes if round(hole.radius, 3) == radius}) == 1
+
+
+def nodes_towards(mesh: Made, k: int) -> Floats:
+    """Angles (degrees) of the nodes of hole k."""
+    hole = mesh.shells.holes[k]
+    nodes = np.unique(np.concatenate([mesh.shells.edge_nodes[e] for e in hole.edges]))
+    away = mesh.shells.points[nodes] - np.array(hole.centre)
+    return np.degrees(np.arctan2(away[:, 1], away[:, 0]))
+
+
+@pytest.mark.parametrize(
+    ("name", "ways"), [("square_pattern", [0, 90]), ("staggered_plate", [0, 60, 120]), ("half_pitch_plate", [45, 135])]
+)
+def test_nodes_of_a_hole_look_at_its_neighbours(name: str, ways: list[float]) -> None:
+    mesh = made(name)
+    for k in range(0, len(mesh.shells.holes), 5):
+        angle = nodes_towards(mesh, k)
+        for way in ways:
+            assert np.abs((angle - way + 180) % 360 - 180).min() < 1.0
+
+
+def test_close_holes_share_the_rows_between_them() -> None:
+    """Too near each other for rings of their own: even quads all round meet those of the neighbours."""
+    mesh = made("staggered_plate").shells
+    bare = [k for k, hole in enumerate(mesh.holes) if not hole.widths]
+    ringed = [k for k in bare if (mesh.ring == k).any()]
+    assert len(ringed) > 0.6 * len(mesh.holes)
+    for k in ringed:
+        assert (mesh.ring == k).sum() == mesh.holes[k].divisions
+    assert np.array_equal(with_shared_rings(mesh).ring, mesh.ring)
+
+
+def test_what_a_rule_or_a_hand_says_stays() -> None:
+    sheet = drawn_sheet("square_pattern").shape
+    ruled = mesh_sheet(sheet, ShellRules(3.0, washers=(WasherRule(rings=1, width=0.0, divisions=10),)))
+    assert {hole.divisions for hole in ruled.holes} == {10}
+    edge = ruled.holes[7].edges[0]
+    by_hand = mesh_sheet(sheet, ShellRules(3.0, divisions={edge: 14}, washers=(WasherRule(rings=1, width=0.0),)))
+    assert by_hand.divisions[edge] == 14
+    assert {hole.divisions for hole in by_hand.holes if edge not in hole.edges} == {8}
+
+
+def lattice(a: tuple[float, float], b: tuple[float, float], n: int = 5) -> Floats:
+    return np.array([(i * a[0] + j * b[0], i * a[1] + j * b[1]) for i in range(n) for j in range(n)])
+
+
+def test_neighbours_of_a_square_and_a_triangular_lattice() -> None:
+    square, triangle = neighbours(lattice((1, 0), (0, 1))), neighbours(lattice((1, 0), (0.5, 0.75**0.5)))
+    assert len(square) == 2 * 5 * 4  # none across
+    assert np.bincount(triangle.ravel(), minlength=25)[12] == 6
+    line = neighbours(np.column_stack((np.arange(7.0), np.zeros(7))))
+    assert sorted(map(tuple, line.tolist())) == [(k, k + 1) for k in range(6)]
+
+
+def test_directions_of_patterns() -> None:
+    fold, first = _directions(np.array([12.0, 102.0, 192.0, 282.0, 13.0])) or (0, 0.0)
+    assert fold == 4 and first == pytest.approx(12.2, abs=0.1)
+    fold, first = _directions(np.array([0.0, 63.4, 116.6, 180.0, 243.4, 296.6])) or (0, 0.0)
+    assert fold == 6 and first == pytest.approx(0, abs=1e-6)
+    assert _directions(np.array([0.0, 20.0, 70.0, 110.0])) is None
+
+
+def test_edges_that_face_each_other_get_one_count() -> None:
+    sheet = drawn_sheet("slotted_pan").shape
+    floor = int(np.argmax(sheet.face_area))
+    pairs = facing_edges(lay_flat(sheet, (floor,)), 5.0)
+    assert len(pairs) >= 4 * 4  # every slot and the one above it
+    for a, b in pairs:
+        middle = [sheet.points[sheet.edges[e].nodes].mean(axis=0) for e in (a, b)]
+        assert np.linalg.norm(middle[0] - middle[1]) < 2.5 * 5.0
+        assert sheet.edge_length[a] == pytest.approx(sheet.edge_length[b], rel=0.4)
+    assert facing_edges(lay_flat(sheet, (floor,)), 0.5) == []
+    mesh = made("slotted_pan").shells
+    for a, b in facing_edges(lay_flat(sheet, (floor,)), made("slotted_pan").size):
+        assert mesh.divisions[a] == mesh.divisions[b]
