@@ -8,6 +8,7 @@ from PySide6.QtCore import QPoint, Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication
 
+from kind_rivet.app.kit.cards import DivisionsCard
 from kind_rivet.app.stage.grips import MOST, REST, Grip, grading_at, share_of
 from kind_rivet.core.document.document import Document
 from kind_rivet.core.meshing.rules import Grading
@@ -93,3 +94,31 @@ def test_drawing_a_grip_grades_the_edge_and_is_kept(driver: Driver, tray_mesh: D
     driver.key(Qt.Key.Key_Return)
     driver.wait(lambda: session.proposal is None)
     assert session.document.choices.grading["1"][e].towards == "both ends"
+
+
+def test_the_field_shows_the_count_of_the_chosen_edge(driver: Driver, tray_mesh: Document) -> None:
+    w, session = driver.window, driver.window.session
+    session.begin(tray_mesh)
+    QApplication.processEvents()
+    driver.stop(4)
+    card = driver.card("Divisions of edges")
+    assert isinstance(card, DivisionsCard)
+    shape = tray_mesh.sheets[1].shape
+    lines = tray_mesh.mesh_edges[1]
+    e, other = (int(k) for k in np.argsort(np.where([edge.closed for edge in shape.edges], 0, -shape.edge_length))[[0, -1]])
+    w.selection.set("edge", [(1, e)])
+    QApplication.processEvents()
+    assert card.count.value() == len(lines[e]) - 1
+    driver.type(card.count, str(len(lines[e]) + 3))
+    card.refresh()
+    assert card.count.value() == len(lines[e]) + 3  # what was typed stays until another edge is chosen
+    driver.click(driver.button("Propose", card))
+    driver.wait(lambda: session.proposal)
+    assert session.proposal is not None
+    assert card.count.value() == len(session.proposal.mesh_edges[1][e]) - 1
+    driver.click(driver.button("Drop", card))
+    QApplication.processEvents()
+    w.selection.set("edge", [(1, e), (1, other)])
+    QApplication.processEvents()
+    counts = sorted(len(lines[k]) - 1 for k in (e, other))
+    assert f"{counts[0]} to {counts[1]} divisions" in card.chosen.text()

@@ -210,6 +210,7 @@ class DivisionsCard(Card):
         line = QHBoxLayout()
         self.count = NumberField(8, True)
         self.count.setAccessibleName("Divisions")
+        self._shown: dict[tuple[int, int], int] = {}
         line.addWidget(QLabel("Divisions"))
         line.addWidget(self.count)
         give = QPushButton("Propose")
@@ -264,10 +265,22 @@ class DivisionsCard(Card):
 
         session = self.window_.session
         mine = self.window_.proposing is self and session.proposal is not None
-        self.chosen.setText(self.window_.selection.words() + ".")
+        counts = self._counts()
+        few, many = min(counts.values(), default=0), max(counts.values(), default=0)
+        self.chosen.setText(self.window_.selection.words() + (f", {few} to {many} divisions." if few < many else "."))
+        if counts != self._shown:  # not while a number is being typed
+            self._shown = counts
+            if counts:
+                self.count.setText(str(many))
         self.keep_button.setEnabled(mine)
         self.drop_button.setEnabled(mine)
         self.effect.setText(effect(session.document, session.proposal) if mine and session.proposal else "")
+
+    def _counts(self) -> dict[tuple[int, int], int]:
+        """Divisions of the chosen edges as they are shown."""
+        lines = self.window_.session.shown.mesh_edges
+        picked = self.window_.selection.items if self.window_.selection.kind == "edge" else []
+        return {(b, e): len(lines[b][e]) - 1 for b, e in picked if b in lines and e < len(lines[b]) and len(lines[b][e]) > 1}
 
 
 class ColourCard(Card):

@@ -12,14 +12,13 @@ from kind_rivet.core.meshing.patch import Patch
 
 WIDEST = 2.5  # sizes across
 SAMPLES = 9  # places along an edge that look across
-MOST_OF = 0.85  # share of an edge's places that must look at the other edge
 OPPOSITE, AHEAD = 0.85, 0.9  # cosines between the two normals, and between what leads across and a normal
 UNLIKE = 0.62  # ratio of lengths from which two edges are not given one count
 MOST_EDGES = 4000  # of a region that is looked at
 
 
 def facing_edges(patch: Patch, size: float) -> list[tuple[int, int]]:
-    """Pairs of open edges of a region that face each other nearly all along."""
+    """Pairs of open edges of a region that face each other all along."""
     parts = [p for loop in patch.loops for p in loop if p.edge >= 0 and p.corners[0] != p.corners[-1]]
     if not 2 <= len(parts) <= MOST_EDGES:
         return []
@@ -37,7 +36,7 @@ def facing_edges(patch: Patch, size: float) -> list[tuple[int, int]]:
     for k in np.argsort(-far, kind="stable").tolist():  # the nearest comes last
         sees[a[k]] = owner[b[k]]
     most = [Counter(row.tolist()).most_common(1)[0] for row in sees.reshape(-1, SAMPLES)]
-    other = [k if k >= 0 and n >= MOST_OF * SAMPLES else -1 for k, n in most]
+    other = [k if n == SAMPLES else -1 for k, n in most]  # where one goes on beyond the other, their counts differ
     pairs = [(i, j) for i, j in enumerate(other) if j > i and other[j] == i and min(length[[i, j]]) > UNLIKE * max(length[[i, j]])]
     return [(parts[i].edge, parts[j].edge) for i, j in pairs if parts[i].edge != parts[j].edge]
 

@@ -16,6 +16,7 @@ from kind_rivet.core.meshing.washers import LEAST_SIDE, OUTWARD, RoundHole, turn
 
 LEAST_HOLES = 6
 EQUAL = 0.02  # share by which radii of a pattern may differ
+LEAST_SEEN = 2.4  # neighbours of a hole, on average
 FAR = 4.0  # sizes between two holes up to which they see each other
 OFF = 5.0  # degrees by which the way to a neighbour may be off a direction of the pattern
 ROW = 0.5  # of the size: least width of a ring and of a row between two rings, in triangular patterns
@@ -72,7 +73,7 @@ def _as_pattern(
 ) -> list[RoundHole]:
     """Equal holes of one region with divisions, widths and turns that suit their neighbours."""
     angles, gap = (np.concatenate([one[k] for one in around]) for k in (0, 1))
-    if len(gap) < LEAST_HOLES:
+    if len(gap) < LEAST_SEEN * len(holes):  # one row, or a circle of bolts
         return holes
     radius = holes[0].radius
     fold, first = _directions(np.degrees(angles)) or (FOLDS[0], None)

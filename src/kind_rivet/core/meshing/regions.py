@@ -32,6 +32,7 @@ SIGNED = 0.65  # scaled Jacobian from which a mesh with three mirror axes or mor
 ALIKE = 1.02  # unease of a symmetric mesh against a free one up to which it is preferred
 STRAY = 5e-4  # share of trias up to which a mesh in cells or bands is taken without trying the free one
 EVEN = 0.05  # of the scaled Jacobian by which quads round one node may be worse than another filling of a cell
+MANY = 16  # borders from which cells that came out well are taken without trying anything else
 FEW = 0.5  # faults that one mesh may have more than another and still be taken for its rows
 CALM_ROWS = 0.25  # unease on average up to which a regular mesh is taken without trying the free one
 
@@ -195,10 +196,10 @@ def _symmetric(loops: list[Floats], size: float, growth: float) -> tuple[FlatMes
 def _filled(loops: list[Floats], size: float, growth: float) -> FlatMesh:
     """Free, with straight rows first where borders face each other, or in cells between many holes. Raises `CannotFill`."""
     made = []
-    for way in (_in_cells, _with_bands):
+    for way, surely in ((_in_cells, len(loops) > MANY), (_with_bands, True)):
         with contextlib.suppress(CannotFill):
             mesh = way(loops, size, growth)
-            if mesh is not None and mesh.worst > SIGNED and mesh.trias <= STRAY * len(mesh.elements):
+            if mesh is not None and surely and mesh.worst > SIGNED and mesh.trias <= STRAY * len(mesh.elements):
                 return mesh
             made += [mesh] if mesh is not None else []
     made.append(fill(loops, size, growth))

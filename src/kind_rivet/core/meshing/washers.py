@@ -141,7 +141,7 @@ def _opening(shape: Shape, patch: Patch, region: int, number: int, rules: ShellR
     shares = []
     for p in loop:
         curve = Curve.through(shape.points[shape.edges[p.edge].nodes], shape.edges[p.edge].carrier)
-        bent = np.ceil(count * curve.turning() / (2 * np.pi) - 0.05)
+        bent = min(np.ceil(count * curve.turning() / (2 * np.pi) - 0.05), curve.length // (LEAST_SIDE * size))
         shares.append(int(rules.divisions.get(p.edge, max(1, int(curve.length / size + 0.5 + 1e-6), bent))))
     if sum(shares) % 2:
         free = [k for k, e in enumerate(edges) if e not in rules.divisions]

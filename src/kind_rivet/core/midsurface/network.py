@@ -92,8 +92,8 @@ def connect(middles: list[Middle], cuts: list[CutMiddle | None], lines: list[Lin
     raw: list[tuple[int, int, list[int], Floats]] = []
     for k, lot in shared.items():
         raw += _divided(k, lot, middles, cuts, first, points, lines, roots)
+    near = SAME * min((m.wall for m, cut in zip(middles, cuts, strict=True) if cut is not None), default=0.0)
     if len(points):  # where lines all but meet, their nodes are one: else borders would cross by a hair
-        near = SAME * min(m.wall for m, cut in zip(middles, cuts, strict=True) if cut is not None)
         for a, b in sorted(cKDTree(points).query_pairs(near)):
             roots.join(a, b)
     number = np.array([roots.root(v) for v in range(len(points))], np.int64)
@@ -101,6 +101,7 @@ def connect(middles: list[Middle], cuts: list[CutMiddle | None], lines: list[Lin
     total = np.zeros_like(points)
     np.add.at(total, number, points)
     place = total / np.maximum(count, 1)[:, None]
+    raw = _divided_alike(raw, number, place, near)
     sides: dict[tuple[int, int], Side] = {}
 
     def rank(line: int) -> int:
@@ -131,6 +132,41 @@ def connect(middles: list[Middle], cuts: list[CutMiddle | None], lines: list[Lin
         i, j = cut.side[s].tolist()
         put(k, int(first[m]) + i, int(first[m]) + j, m, cut.uv[i], cut.uv[j], (int(cut.side_cells[s, 0]), int(cut.side_cells[s, 1])))
     return Network(place, list(sides.values()))
+
+
+def _divided_alike(
+    raw: list[tuple[int, int, list[int], Floats]], number: NDArray[np.int64], place: Floats, near: float
+) -> list[tuple[int, int, list[int], Floats]]:
+    """The sides, divided also where a node of another line lies on them: where three walls cross in one line, each has its own two."""
+    nodes = np.unique(number[[v for _, _, chain, _ in raw for v in chain]]) if raw else np.empty(0, np.int64)
+    if not len(nodes):
+        return raw
+    tree = cKDTree(place[nodes])
+    out = []
+    for m, s, chain, uvs in raw:
+        at = place[number[chain]]
+        mine, places = [chain[0]], [uvs[0]]
+        for i in range(len(chain) - 1):
+            way = at[i + 1] - at[i]
+            length = float(np.linalg.norm(way))
+            for v, t in _between(nodes[tree.query_ball_point((at[i] + at[i + 1]) / 2, length / 2)], place, at[i], way, length, near):
+                mine.append(v)
+                places.append(uvs[i] + t * (uvs[i + 1] - uvs[i]))
+            mine.append(chain[i + 1])
+            places.append(uvs[i + 1])
+        out.append((m, s, mine, np.array(places)))
+    return out
+
+
+def _between(nodes: NDArray[np.int64], place: Floats, start: Floats, way: Floats, length: float, near: float) -> list[tuple[int, float]]:
+    """Those nodes that lie on a straight side, and where, in order."""
+    if len(nodes) < 1 or length <= 2 * near:
+        return []
+    away = place[nodes] - start
+    t = away @ way / length**2
+    off = np.linalg.norm(away - t[:, None] * way, axis=1)
+    on = (off <= near) & (t * length > near) & ((1 - t) * length > near)
+    return sorted(zip(nodes[on].tolist(), t[on].tolist(), strict=True), key=lambda lot: lot[1])
 
 
 def _divided(

@@ -121,7 +121,22 @@ def find_pairs(shape: Shape, opposed: Opposed) -> list[Pair]:
         if min(opposed.width[a], opposed.width[b]) < (THIN if flat else BEND) * wall:
             continue
         pairs.append(Pair(a, b, wall, weight, opposed.middle[mine]))
-    return sorted(pairs, key=lambda p: -p.weight)
+    return sorted(_without_eyes(shape, pairs), key=lambda p: -p.weight)
+
+
+def _without_eyes(shape: Shape, pairs: list[Pair]) -> list[Pair]:
+    """The pairs without round ones whose two ends are the sides of a flat wall: that wall goes on round its hole."""
+    beside: list[set[int]] = [set() for _ in shape.faces]
+    for faces in shape.edge_faces:
+        for f in faces:
+            beside[f] |= set(faces) - {f}
+    flat = [{p.a, p.b} for p in pairs if shape.faces[p.a].carrier.kind == shape.faces[p.b].carrier.kind == "plane"]
+
+    def is_eye(pair: Pair) -> bool:
+        ends = beside[pair.a] & beside[pair.b]
+        return shape.faces[pair.a].carrier.kind != "plane" and any(sides <= ends for sides in flat)
+
+    return [pair for pair in pairs if not is_eye(pair)]
 
 
 def _is_side(shape: Shape, opposed: Opposed, face: int, wall: float, even: bool) -> bool:
