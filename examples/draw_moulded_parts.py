@@ -137,10 +137,30 @@ def pocketed_disc() -> TopoDS_Shape:
     return without(disc, [prism([(x + u, y + v, 2.0) for u, v in corners], {}, (0, 0, 20)) for x, y in at if math.hypot(x, y) < 28])
 
 
+def box_with_lugs() -> TopoDS_Shape:
+    """Lugs twice as thick as the box, their eyes a tube as thick as its walls."""
+    part = cut(box(0, 0, 0, 100, 60, 40), box(3, 3, 3, 94, 54, 40))
+    for x in (20, 74):
+        part = fused([part, box(x, -18, 28, 6, 18.5, 12), cylinder((x, -18, 34), (1, 0, 0), 6, 6)])
+    return without(part, [cylinder((x - 1, -18, 34), (1, 0, 0), 3, 8) for x in (20, 74)])
+
+
+def triangle_grid() -> TopoDS_Shape:
+    """A plate with ribs in three directions that all cross in common points."""
+    wide, high, pitch = 100.0, 60.0, 30.0
+    row = pitch * 0.75**0.5
+    ribs = [box(-5, j * row - 6, 1.2, wide + 10, 2, 8.3) for j in range(4)]
+    for i in range(-3, 6):
+        x = i * pitch + 8
+        ribs += [turned(box(x - 60, -6, 1.2, 260, 2, 8.3), (x, -5, 0), (0, 0, 1), a) for a in (60, -60)]
+    return fused([box(0, 0, 0, wide, high, 1.5), BRepAlgoAPI_Common(fused(ribs), box(0, 0, 1.2, wide, high, 8.3)).Shape()])
+
+
 PARTS: dict[str, Callable[[], TopoDS_Shape]] = {
     "moulded_tub": moulded_tub, "window_frame": window_frame, "bladed_disc": bladed_disc, "padded_plate": padded_plate,
     "swaged_tube": swaged_tube, "bent_pipe": bent_pipe, "chamfered_bell": chamfered_bell, "finned_disc": finned_disc, "lens_ring": lens_ring,
     "yoke": yoke, "crank": crank, "narrow_crank": narrow_crank, "pocketed_disc": pocketed_disc,
+    "box_with_lugs": box_with_lugs, "triangle_grid": triangle_grid,
 }  # fmt: skip
 
 

@@ -6,8 +6,9 @@ import numpy as np
 import pytest
 
 from kind_rivet.core.geometry.carriers import Floats
-from kind_rivet.core.meshing.free.bands import _parts, fill_with_bands, find_bands, next_nodes
+from kind_rivet.core.meshing.free.bands import _parts, fill_with_bands, find_bands
 from kind_rivet.core.meshing.free.fill import FlatMesh, fill
+from kind_rivet.core.meshing.free.loops import next_nodes
 
 SIZE = 1.0
 

@@ -8,10 +8,13 @@ import numpy as np
 import pytest
 
 from kind_rivet.core.geometry.carriers import Floats
-from kind_rivet.core.meshing.free.cells import fill_in_cells, fill_star, find_links
+from kind_rivet.core.meshing.free.cells import fill_in_cells
 from kind_rivet.core.meshing.free.fill import FlatMesh, fill
 from kind_rivet.core.meshing.free.kinds import Kinds
-from kind_rivet.core.meshing.free.row import Row, sides_at
+from kind_rivet.core.meshing.free.links import find_links
+from kind_rivet.core.meshing.free.loops import area_of, next_nodes, sides_at, with_holes
+from kind_rivet.core.meshing.free.row import Row
+from kind_rivet.core.meshing.mapped import fill_star
 
 SIZE, GROWTH = 1.0, 0.25
 
@@ -52,7 +55,7 @@ def area(mesh: FlatMesh) -> float:
 
 
 def region_area(loops: list[Floats]) -> float:
-    return float(sum(np.sum(x * np.roll(y, -1) - np.roll(x, -1) * y) / 2 for x, y in (loop.T for loop in loops)))
+    return sum(area_of(loop) for loop in loops)
 
 
 def plain(lot: list[Floats]) -> FlatMesh:
@@ -188,3 +191,13 @@ def test_sides_along_a_row_grow_from_its_ends() -> None:
 def test_mean_sides_at_border_nodes() -> None:
     square = np.array([(0, 0), (2, 0), (2, 1), (0, 1)], float)
     assert sides_at([square, square * 2]) == pytest.approx([1.5] * 4 + [3.0] * 4)
+
+
+def test_loops_and_the_holes_in_them() -> None:
+    outer, inner = rectangle(20, 10), rectangle(4, 4) + [8, 3]
+    island = ring(10, 5, 1, 6)
+    assert with_holes([outer, ring(3, 3, 1, 8), inner[::-1], inner, island]) == [[0, 1, 2], [3, 4]]
+    assert with_holes([inner, ring(1, 1, 0.5, 8)]) is None
+    assert area_of(outer) == pytest.approx(200)
+    assert area_of(outer[::-1]) == pytest.approx(-200)
+    assert next_nodes([outer[:3], inner[:4]]).tolist() == [1, 2, 0, 4, 5, 6, 3]

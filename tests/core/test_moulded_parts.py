@@ -16,12 +16,13 @@ from kind_rivet.core.meshing.rib_ends import cut_at_ends
 from kind_rivet.core.meshing.rules import ShellRules, WasherRule
 from kind_rivet.core.meshing.shells import mesh_sheet, regions_of
 from kind_rivet.core.meshing.trias import inverted
+from kind_rivet.core.midsurface.network import _divided_alike
 from tests.thin_meshes import Made, drawing, drawn, drawn_sheet, meshed, size_for
 from tests.thin_parts import box
 
 NAMES = [
     "moulded_tub", "window_frame", "bladed_disc", "padded_plate", "swaged_tube", "bent_pipe", "chamfered_bell", "finned_disc", "lens_ring",
-    "yoke",
+    "yoke", "box_with_lugs", "triangle_grid",
 ]  # fmt: skip
 LUMPS = {"lens_ring": 0.91, "finned_disc": 0.97}  # least cover of parts that are not thin all over
 
@@ -214,3 +215,33 @@ def test_a_border_touched_by_nothing_is_left_closed() -> None:
     plate = facet_shape(box(0, 0, 0, 40, 30, 2))
     assert cut_at_ends(plate, ShellRules(4.0)).shape is plate
     assert mesh_sheet(drawn_sheet("swaged_tube").shape, ShellRules(3.0)).elements.shape[1] == 4
+
+
+def test_the_eye_of_a_lug_belongs_to_its_flat_wall() -> None:
+    """Its tube is only half as thick as the lug, but its ends are the lug's sides."""
+    sheet = drawn_sheet("box_with_lugs")
+    assert all(face.carrier.kind == "plane" for face in sheet.shape.faces)
+    assert len(sheet.shape.faces) == 7
+    lugs = [h for h in made("box_with_lugs").shells.holes if h.radius == pytest.approx(3)]
+    assert len(lugs) == 2
+
+
+def test_three_walls_through_one_line_share_one_edge() -> None:
+    sheet = drawn_sheet("triangle_grid").shape
+    upright = [e for e in range(len(sheet.edges)) if abs(np.ptp(sheet.points[sheet.edges[e].nodes][:, 2]) - 8.75) < 1e-3]
+    assert max(len(set(sheet.edge_faces[e])) for e in upright) == 6
+    mesh = made("triangle_grid")
+    middle = sheet.points[[sheet.edges[e].nodes[0] for e in upright]][:, :2]
+    assert len({tuple(p) for p in middle.round(2).tolist()}) == len(upright)
+    assert mesh.coincident() == 0
+
+
+def test_sides_are_divided_where_nodes_of_another_line_lie_on_them() -> None:
+    place = np.array([(0, 0, 0), (4, 0, 0), (1, 0, 0), (3, 1e-4, 0), (2, 0.5, 0), (4.0005, 0, 0)], float)
+    number = np.arange(len(place))
+    raw = [(0, 7, [0, 1], np.array([(0.0, 0.0), (8.0, 0.0)])), (1, 3, [0, 2, 3, 4, 5], np.zeros((5, 2)))]
+    made = _divided_alike(raw, number, place, 1e-3)
+    assert made[0][2] == [0, 2, 3, 1]
+    assert np.allclose(made[0][3][:, 0], [0, 2, 6, 8])
+    assert made[1][2] == [0, 2, 3, 4, 5]
+    assert _divided_alike([], number, place, 1e-3) == []

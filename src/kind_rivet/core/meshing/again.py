@@ -9,6 +9,7 @@ from kind_rivet.core.errors import Refused
 from kind_rivet.core.geometry.carriers import Carrier, Floats, unit
 from kind_rivet.core.meshing.flatten import flatten_facets
 from kind_rivet.core.meshing.free.fill import CannotFill, fill
+from kind_rivet.core.meshing.free.loops import area_of
 from kind_rivet.core.meshing.free.mend import outline
 from kind_rivet.core.meshing.mapped import fill_mapped
 from kind_rivet.core.meshing.patch import Patch
@@ -40,7 +41,7 @@ def filled_again(points: Floats, rows: Ints, pinned: NDArray[np.int64], carrier:
     if loops is None:
         raise Refused("The chosen elements touch themselves at a point.", "Choose a few more elements there, or mesh the lots one by one.")
     local = [np.searchsorted(nodes, loop) for loop in loops]
-    areas = [_area(flat[loop]) for loop in local]
+    areas = [area_of(flat[loop]) for loop in local]
     order = np.argsort(areas)[::-1]
     if (np.array(areas) > 0).sum() != 1:
         raise Refused("The chosen elements lie in more than one piece.", "Choose one connected lot of elements.")
@@ -54,8 +55,3 @@ def filled_again(points: Floats, rows: Ints, pinned: NDArray[np.int64], carrier:
     fresh = patch.to_space(mesh.points[len(border) + len(inside) :])[0]
     table = np.concatenate((nodes[border], nodes[inside], len(points) + np.arange(len(fresh))))
     return fresh, np.where(mesh.elements >= 0, table[np.maximum(mesh.elements, 0)], -1).astype(np.int32)
-
-
-def _area(loop: Floats) -> float:
-    x, y = loop[:, 0], loop[:, 1]
-    return float(np.sum(x * np.roll(y, -1) - np.roll(x, -1) * y) / 2)

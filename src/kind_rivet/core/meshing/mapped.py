@@ -13,6 +13,7 @@ from kind_rivet.core.meshing.free.fill import FlatMesh, flat_worst
 
 EVENING = 8  # rounds of averaging inside a disc
 SQUARE = 0.58  # how far out the corners of a disc's inner square lie
+MOST_ROUND = 12  # border nodes of a region with one inner node
 
 
 def corner_nodes(loop: Floats) -> list[int] | None:
@@ -142,6 +143,22 @@ def _block(ring: Floats, n: int, m: int) -> tuple[Floats, NDArray[np.int64]] | N
             inner.append(edge - corner)
     quads = np.stack((number[:-1, :-1], number[:-1, 1:], number[1:, 1:], number[1:, :-1]), axis=-1).reshape(-1, 4)
     return np.array(inner).reshape(-1, 2), quads
+
+
+def fill_star(loop: Floats) -> FlatMesh | None:
+    """Quads round one inner node, which joins every other border node; None where the outline has too many nodes for that."""
+    n = len(loop)
+    if n % 2 or not 6 <= n <= MOST_ROUND:
+        return None
+    points = np.concatenate((loop, loop.mean(axis=0)[None]))
+    best = None
+    for first in (0, 1):
+        k = first + np.arange(0, n, 2)
+        quads = np.column_stack((np.full(n // 2, n), k, (k + 1) % n, (k + 2) % n)).astype(np.int32)
+        worst = flat_worst(points, quads)
+        if best is None or worst > best.worst:
+            best = FlatMesh(points, quads, worst)
+    return best
 
 
 def fill_disc(loop: Floats, size: float) -> FlatMesh | None:

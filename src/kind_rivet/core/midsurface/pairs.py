@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from dataclasses import dataclass
 
 import numpy as np
@@ -14,6 +15,7 @@ from kind_rivet.core.geometry.shape import Shape
 
 LEAST, MOST = 48, 600  # samples on a face
 THIN, BEND = 0.9, 0.3  # mean width in walls below which a flat side is a lump; tight bends are narrower
+SLANT = 0.34  # sine of the angle between two flat sides from which they are a corner, not a wall
 EVEN = 1e-3  # spread of thickness, in walls, up to which a wall is equally thick all over
 
 
@@ -121,7 +123,20 @@ def find_pairs(shape: Shape, opposed: Opposed) -> list[Pair]:
         if min(opposed.width[a], opposed.width[b]) < (THIN if flat else BEND) * wall:
             continue
         pairs.append(Pair(a, b, wall, weight, opposed.middle[mine]))
-    return sorted(_without_eyes(shape, pairs), key=lambda p: -p.weight)
+    return sorted(_without_corners(shape, _without_eyes(shape, pairs)), key=lambda p: -p.weight)
+
+
+def _without_corners(shape: Shape, pairs: list[Pair]) -> list[Pair]:
+    """The pairs without flat ones at such an angle that they are a corner, as where a rib is cut off aslant, if one of the two has a wall of its own."""
+    seen = Counter(f for pair in pairs for f in (pair.a, pair.b))
+
+    def is_corner(pair: Pair) -> bool:
+        one, other = shape.faces[pair.a].carrier, shape.faces[pair.b].carrier
+        if one.kind != "plane" or other.kind != "plane":
+            return False
+        return bool(np.linalg.norm(np.cross(one.array[3:6], other.array[3:6])) > SLANT) and max(seen[pair.a], seen[pair.b]) > 1
+
+    return [pair for pair in pairs if not is_corner(pair)]
 
 
 def _without_eyes(shape: Shape, pairs: list[Pair]) -> list[Pair]:

@@ -7,7 +7,6 @@ both sides of so narrow a gap would sooner or later lose step.
 from __future__ import annotations
 
 import itertools
-from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
@@ -15,7 +14,9 @@ from numpy.typing import NDArray
 from scipy.spatial import cKDTree
 
 from kind_rivet.core.geometry.carriers import Floats
-from kind_rivet.core.meshing.free.fill import FlatMesh, flat_worst
+from kind_rivet.core.meshing.free.fill import FlatMesh
+from kind_rivet.core.meshing.free.loops import next_nodes, with_holes
+from kind_rivet.core.meshing.free.pieces import Fill, filled_pieces
 
 WIDEST = 3.2  # sizes across a band
 TWO_ROWS = 1.0  # sizes across, from which on a band gets two rows at least
@@ -25,7 +26,6 @@ INSET = 1e-3  # of its width: what touches a band within less lies beside it
 LEAST = 3  # elements along a band
 MOST_NODES = 20000
 Ints = NDArray[np.int32]
-Fill = Callable[[list[Floats]], FlatMesh]
 
 
 @dataclass(frozen=True)
@@ -56,18 +56,7 @@ def fill_with_bands(loops: list[Floats], size: float, fill: Fill) -> FlatMesh | 
         bands = _without_one(bands, parts, odd)
     if not bands:
         return None
-    at = len(points)
-    lots, rows = [points], [_quads(band, middles) for band in bands]
-    for part in parts:
-        made = fill([points[loop] for loop in part])
-        border = np.concatenate(part)
-        inner = len(made.points) - len(border)
-        table = np.concatenate((border, np.arange(at, at + inner)))
-        rows.append(np.where(made.elements >= 0, table[np.maximum(made.elements, 0)], -1))
-        lots.append(made.points[len(border) :])
-        at += inner
-    whole, elements = np.concatenate(lots), np.concatenate(rows).astype(np.int32)
-    return FlatMesh(whole, elements, flat_worst(whole, elements))
+    return filled_pieces(points, parts, fill, [_quads(band, middles) for band in bands])
 
 
 def find_bands(nodes: Floats, after: NDArray[np.int64], size: float) -> list[Band]:
@@ -112,15 +101,6 @@ def _clear(nodes: Floats, after: NDArray[np.int64], bands: list[Band]) -> list[B
             out.append(band)
             taken.append(core)
     return sorted(out, key=lambda s: s.first[0])
-
-
-def next_nodes(loops: list[Floats]) -> NDArray[np.int64]:
-    """The next border node after each, along its loop."""
-    out, first = [], 0
-    for loop in loops:
-        out.append(first + (np.arange(len(loop)) + 1) % len(loop))
-        first += len(loop)
-    return np.concatenate(out)
 
 
 def _before(after: NDArray[np.int64], node: int, across: dict[int, int]) -> int | None:
@@ -202,16 +182,8 @@ def _parts(points: Floats, after: NDArray[np.int64], bands: list[Band], middles:
         while (nxt := step.pop(walk[-1], walk[0])) != walk[0]:
             walk.append(nxt)
         rings.append(np.array(walk))
-    area = [_area(points[ring]) for ring in rings]
-    outer = [k for k, a in enumerate(area) if a > 0]
-    parts = {k: [rings[k]] for k in outer}
-    for k, ring in enumerate(rings):
-        if area[k] <= 0:
-            inside = [o for o in outer if _contains(points[rings[o]], points[ring[0]])]
-            if not inside:
-                return []
-            parts[min(inside, key=lambda o: area[o])].append(ring)
-    return list(parts.values())
+    grouped = with_holes([points[ring] for ring in rings])
+    return [] if grouped is None else [[rings[k] for k in lot] for lot in grouped]
 
 
 def _without_one(bands: list[Band], parts: list[list[NDArray[np.int64]]], odd: list[int]) -> list[Band]:
@@ -222,16 +194,3 @@ def _without_one(bands: list[Band], parts: list[list[NDArray[np.int64]]], odd: l
         if a != b and a in odd and b in odd:
             return bands[:k] + bands[k + 1 :]
     return []
-
-
-def _area(ring: Floats) -> float:
-    x, y = ring.T
-    return float(np.sum(x * np.roll(y, -1) - np.roll(x, -1) * y) / 2)
-
-
-def _contains(ring: Floats, point: Floats) -> bool:
-    a, b = ring, np.roll(ring, -1, axis=0)
-    over = (a[:, 1] > point[1]) != (b[:, 1] > point[1])
-    with np.errstate(divide="ignore", invalid="ignore"):
-        x = a[:, 0] + (point[1] - a[:, 1]) * (b[:, 0] - a[:, 0]) / (b[:, 1] - a[:, 1])
-    return bool((over & (x > point[0])).sum() % 2)

@@ -6,47 +6,24 @@ holes is so small that the best of many fillings can be had, once for all of its
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import dataclass, replace
 
 import numpy as np
-import shapely
 from numpy.typing import NDArray
-from scipy.spatial import cKDTree
 
 from kind_rivet.core.geometry.carriers import Floats
-from kind_rivet.core.meshing.free.bands import next_nodes
-from kind_rivet.core.meshing.free.fill import FlatMesh, flat_worst
+from kind_rivet.core.meshing.free.fill import FlatMesh
 from kind_rivet.core.meshing.free.kinds import Kinds
-from kind_rivet.core.meshing.free.row import Row, sides_at
+from kind_rivet.core.meshing.free.links import Link, find_links
+from kind_rivet.core.meshing.free.loops import next_nodes, with_holes
+from kind_rivet.core.meshing.free.pieces import Fill, filled_pieces
 from kind_rivet.core.meshing.parity import odd_changes
 
-LONGEST = 4.0  # sizes of a link
-CLEAR = 1.12  # half lengths of a link round its middle within which no other border node lies
-SQUARE = 0.87  # cosine between a link and the normals at both its ends, where the border turns there
-UPRIGHT = 0.95  # the same where it runs straight
-APART = 50.0  # degrees between links from one node
-STRAIGHT, FLAT = (
-    0.3,
-    0.995,
-)  # cosine between the normals of the two sides at a node where a link may begin, and where the border runs straight
-MOST_ROUND = 12  # border nodes of a cell with one inner node
 LEAST = 6  # links of a region worth cutting along
 EVEN_SHORT = 0.4  # of the size: the shortest side along links of a pattern that get an even count
-DROPPED = 5.0  # sides by which a count must be off before a link is rather left out
 SHORT, LONG = 0.55, 1.6  # sizes that a side along a link may have once its count was changed
+DROPPED = 5.0  # sides by which a count must be off before a link is rather left out
 Ints = NDArray[np.int64]
-Fill = Callable[[list[Floats]], FlatMesh]
-
-
-@dataclass(frozen=True)
-class Link:
-    """A straight line through the region from one border node to another, with `count` sides along `row`."""
-
-    start: int
-    end: int
-    row: Row
-    count: int
 
 
 def fill_in_cells(loops: list[Floats], size: float, growth: float, fill: Fill) -> FlatMesh | None:
@@ -68,80 +45,7 @@ def fill_in_cells(loops: list[Floats], size: float, growth: float, fill: Fill) -
     outlines = cells.outlines(along)
     if any(sum(map(len, cell)) % 2 or len(np.unique(loop)) < len(loop) for cell in outlines for loop in cell):
         return None
-    kinds = Kinds(size, fill)
-    lots, rows, at = [points], [], len(points)
-    for cell in outlines:
-        made = kinds.filled([points[loop] for loop in cell])
-        border = np.concatenate(cell)
-        inner = len(made.points) - len(border)
-        table = np.concatenate((border, np.arange(at, at + inner)))
-        rows.append(np.where(made.elements >= 0, table[np.maximum(made.elements, 0)], -1))
-        lots.append(made.points[len(border) :])
-        at += inner
-    whole, elements = np.concatenate(lots), np.concatenate(rows).astype(np.int32)
-    return FlatMesh(whole, elements, flat_worst(whole, elements))
-
-
-def find_links(loops: list[Floats], size: float, growth: float) -> list[Link]:
-    """Links between nodes of different loops that face each other with nothing near the line between them."""
-    nodes, after = np.concatenate(loops), next_nodes(loops)
-    loop_of = np.repeat(np.arange(len(loops)), [len(loop) for loop in loops])
-    before = np.empty(len(nodes), np.int64)
-    before[after] = np.arange(len(nodes))
-    side = nodes[after] - nodes
-    side /= np.maximum(np.linalg.norm(side, axis=1, keepdims=True), 1e-300)
-    normal = np.column_stack((-side[:, 1], side[:, 0]))
-    both = normal + normal[before]
-    both /= np.maximum(np.linalg.norm(both, axis=1, keepdims=True), 1e-300)
-    tree = cKDTree(nodes)
-    a, b = tree.query_pairs(LONGEST * size, output_type="ndarray").T
-    length = np.linalg.norm(nodes[b] - nodes[a], axis=1)
-    way = (nodes[b] - nodes[a]) / np.maximum(length, 1e-300)[:, None]
-    turn = np.einsum("ij,ij->i", normal, normal[before])
-    least = np.where(turn > FLAT, UPRIGHT, SQUARE)
-    good = (loop_of[a] != loop_of[b]) & (turn[a] > STRAIGHT) & (turn[b] > STRAIGHT) & (length > 0)
-    good &= (np.einsum("ij,ij->i", way, both[a]) > least[a]) & (np.einsum("ij,ij->i", way, both[b]) < -least[b])
-    a, b, length = a[good], b[good], length[good]
-    if not len(a):
-        return []
-    alone = tree.query_ball_point((nodes[a] + nodes[b]) / 2, CLEAR * length / 2, return_length=True) == 2
-    a, b, length = a[alone], b[alone], length[alone]
-    sides = shapely.STRtree(shapely.linestrings(np.stack((nodes, nodes[after]), axis=1)))
-    inside = shapely.linestrings(np.stack((0.999 * nodes[a] + 0.001 * nodes[b], 0.001 * nodes[a] + 0.999 * nodes[b]), axis=1))
-    clear = np.ones(len(a), bool)
-    clear[sides.query(inside, predicate="intersects")[0]] = False
-    a, b, length = a[clear], b[clear], length[clear]
-    wanted = sides_at(loops)
-    out = []
-    ways: dict[int, list[Floats]] = {}
-    for k in np.lexsort((b, a, np.round(length / size, 3))).tolist():  # short ones first
-        i, j = int(a[k]), int(b[k])
-        way = (nodes[j] - nodes[i]) / length[k]
-        if any(way @ other > np.cos(np.radians(APART)) for other in ways.get(i, [])) or any(
-            -way @ other > np.cos(np.radians(APART)) for other in ways.get(j, [])
-        ):
-            continue
-        ways.setdefault(i, []).append(way)
-        ways.setdefault(j, []).append(-way)
-        row = Row(float(length[k]), float(wanted[i]), float(wanted[j]), size, growth)
-        out.append(Link(i, j, row, row.count))
-    return out
-
-
-def fill_star(loop: Floats) -> FlatMesh | None:
-    """Quads round one inner node, which joins every other border node; None where the outline has too many nodes for that."""
-    n = len(loop)
-    if n % 2 or not 6 <= n <= MOST_ROUND:
-        return None
-    points = np.concatenate((loop, loop.mean(axis=0)[None]))
-    best = None
-    for first in (0, 1):
-        k = first + np.arange(0, n, 2)
-        quads = np.column_stack((np.full(n // 2, n), k, (k + 1) % n, (k + 2) % n)).astype(np.int32)
-        worst = flat_worst(points, quads)
-        if best is None or worst > best.worst:
-            best = FlatMesh(points, quads, worst)
-    return best
+    return filled_pieces(points, outlines, Kinds(size, fill).filled)
 
 
 def _evened(nodes: Floats, after: Ints, links: list[Link], size: float) -> list[Link]:
@@ -150,14 +54,7 @@ def _evened(nodes: Floats, after: Ints, links: list[Link], size: float) -> list[
     if cells is None:
         return []
     regions, sides = cells.borders()
-    odd = {c for c, lot in enumerate(regions) if (sides[c] + sum(links[k].count for k in lot)) % 2}
-    by_link: dict[int, list[int]] = {}
-    for c, lot in enumerate(regions):
-        for k in lot:
-            by_link.setdefault(k, []).append(c)
-    even = [_even(link, size) if any(c in odd for c in by_link[k]) else link for k, link in enumerate(links)]
-    if len(odd) > sum((sides[c] + sum(even[k].count for k in lot)) % 2 for c, lot in enumerate(regions)):
-        links = even
+    links = _even_round(regions, sides, links, size)
     count = np.array([link.count for link in links] + sides)
     held = np.arange(len(count)) >= len(links)
     way = nodes[[link.end for link in links]] - nodes[[link.start for link in links]]
@@ -169,6 +66,18 @@ def _evened(nodes: Floats, after: Ints, links: list[Link], size: float) -> list[
     for k in odd_changes([[*lot, len(links) + c] for c, lot in enumerate(regions)], count, held, cost):
         out[k] = replace(links[k], count=other[k]) if other[k] else None
     return _between_cells(nodes, after, [link for link in out if link is not None])
+
+
+def _even_round(regions: list[list[int]], sides: list[int], links: list[Link], size: float) -> list[Link]:
+    """The links with even counts on all round odd cells, if that leaves fewer of them odd (triangular patterns)."""
+
+    def odd(now: list[Link]) -> list[int]:
+        return [c for c, lot in enumerate(regions) if (sides[c] + sum(now[k].count for k in lot)) % 2]
+
+    before = odd(links)
+    beside = {k for c in before for k in regions[c]}
+    even = [_even(link, size) if k in beside else link for k, link in enumerate(links)]
+    return even if len(odd(even)) < len(before) else links
 
 
 def _between_cells(nodes: Floats, after: Ints, links: list[Link]) -> list[Link]:
@@ -247,7 +156,7 @@ class _Cells:
             if step != first:
                 return None
             walks.append(walk)
-        grouped = _grouped([nodes[[tail[k] for k in walk]] for walk in walks])
+        grouped = with_holes([nodes[[tail[k] for k in walk]] for walk in walks])
         return None if grouped is None else cls(n, [[walks[k] for k in lot] for lot in grouped])
 
     def borders(self) -> tuple[list[list[int]], list[int]]:
@@ -267,25 +176,3 @@ class _Cells:
             return (line if (step - self.nodes) % 2 == 0 else line[::-1])[:-1].tolist()
 
         return [[np.array([i for k in walk for i in numbers(k)]) for walk in cell] for cell in self.walks]
-
-
-def _grouped(rings: list[Floats]) -> list[list[int]] | None:
-    """Rings that run counter-clockwise, each with the clockwise ones that lie in it and in no smaller one; None where one lies in none."""
-    area = [_area(ring) for ring in rings]
-    outer = [k for k, a in enumerate(area) if a > 0]
-    out = {k: [k] for k in outer}
-    inner = [k for k, a in enumerate(area) if a <= 0]
-    if inner:
-        discs = [shapely.Polygon(rings[k]) for k in outer]
-        tree = shapely.STRtree(discs)
-        for k in inner:
-            hits = [outer[j] for j in tree.query(shapely.Point(rings[k][0]), predicate="within").tolist()]
-            if not hits:
-                return None
-            out[min(hits, key=lambda j: area[j])].append(k)
-    return list(out.values())
-
-
-def _area(ring: Floats) -> float:
-    x, y = ring.T
-    return float(np.sum(x * np.roll(y, -1) - np.roll(x, -1) * y) / 2)

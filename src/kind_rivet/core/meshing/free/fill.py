@@ -11,6 +11,7 @@ from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.kernels import kernel, side_by_side
 from kind_rivet.core.meshing.free import cleanup, front, mend, recombine, regular, smooth, triangulation
 from kind_rivet.core.meshing.free.flow import Field, Flow, field_of
+from kind_rivet.core.meshing.free.loops import area_of
 from kind_rivet.core.meshing.free.shapes2d import least_scaled_jacobian
 
 Ints = NDArray[np.int32]
@@ -62,7 +63,7 @@ def fill(loops: list[Floats], size: float, growth: float = 0.25, hard: Floats | 
     """
     hard = np.empty((0, 2)) if hard is None else hard
     spots = np.empty((0, 4)) if spots is None else spots
-    elements = sum(_area(loop) for loop in loops) / size**2 + sum(len(loop) for loop in loops)
+    elements = sum(area_of(loop) for loop in loops) / size**2 + sum(len(loop) for loop in loops)
     sharp = _sharp_corners(loops)
     best: FlatMesh | None = None
     least = np.inf
@@ -152,7 +153,7 @@ def _fill_once(
     length = np.linalg.norm(side, axis=1)
     angle = np.arctan2(side[:, 1], side[:, 0])
     h = size / scale
-    area = sum(_area((loop - shift) / scale) for loop in loops)
+    area = sum(area_of((loop - shift) / scale) for loop in loops)
     capacity = int(n + 64 + 3.0 * area / min(h, float(np.median(length))) ** 2 + 12 * n)
     if len(spots):
         spots = np.column_stack(((spots[:, :2] - shift) / scale, spots[:, 2:] / scale))
@@ -263,8 +264,3 @@ def _neighbours(loops: list[Floats]) -> tuple[NDArray[np.int64], NDArray[np.int6
         following.append(start + (k + 1) % len(loop))
         start += len(loop)
     return np.concatenate(prev), np.concatenate(following)
-
-
-def _area(loop: Floats) -> float:
-    x, y = loop[:, 0], loop[:, 1]
-    return float(np.sum(x * np.roll(y, -1) - np.roll(x, -1) * y) / 2)

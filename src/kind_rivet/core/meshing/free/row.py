@@ -39,9 +39,3 @@ class Row:
         each = self._density(t)
         total = np.concatenate(([0.0], np.cumsum((each[1:] + each[:-1]) / 2)))
         return np.asarray(np.interp(np.linspace(0.0, total[-1], count + 1), total, t))
-
-
-def sides_at(loops: list[Floats]) -> Floats:
-    """Mean length (n,) of the two sides at each border node, loop after loop."""
-    length = [np.linalg.norm(np.roll(loop, -1, axis=0) - loop, axis=1) for loop in loops]
-    return np.concatenate([(one + np.roll(one, 1)) / 2 for one in length])

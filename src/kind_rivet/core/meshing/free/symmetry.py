@@ -14,7 +14,8 @@ from scipy.spatial import cKDTree
 
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.meshing.free.fill import FlatMesh, flat_worst
-from kind_rivet.core.meshing.free.row import Row, sides_at
+from kind_rivet.core.meshing.free.loops import sides_at, with_holes
+from kind_rivet.core.meshing.free.row import Row
 
 SAME = 0.02  # sizes: how far mirrored border nodes may lie from others
 MOST_NODES = 6000  # of a border that is looked at
@@ -196,7 +197,8 @@ def _parts(loops: list[Floats], centre: Floats, wedge: tuple[float, float], size
             if (a, b) in rows:
                 xy += [places[a] + t * (places[b] - places[a]) for t in rows[(a, b)].shares(counts[(a, b)])[1:-1]]
         outlines.append(np.array(xy))
-    return _with_holes(outlines)
+    grouped = with_holes(outlines)
+    return None if grouped is None else [[outlines[k] for k in lot] for lot in grouped]
 
 
 def _sides_within(loops: list[Floats], within: NDArray[np.bool_], on: list[NDArray[np.bool_]]) -> dict[int, int] | None:
@@ -214,19 +216,6 @@ def _sides_within(loops: list[Floats], within: NDArray[np.bool_], on: list[NDArr
             elif (within[a] or within[b]) and not (on[0][a] | on[1][a] | on[0][b] | on[1][b]):
                 return None
     return after
-
-
-def _with_holes(outlines: list[Floats]) -> list[list[Floats]] | None:
-    """Outlines that run counter-clockwise, each with the clockwise ones inside it."""
-    outer = [line for line in outlines if _area(line) > 0]
-    out = [[line] for line in outer]
-    for line in outlines:
-        if _area(line) <= 0:
-            home = next((lot for lot in out if _inside(line[0], lot[:1])), None)
-            if home is None:
-                return None
-            home.append(line)
-    return out
 
 
 def _walked(after: dict[int, int], lines: list[tuple[int, int]]) -> list[list[tuple[int, int]]] | None:
@@ -252,11 +241,6 @@ def _walked(after: dict[int, int], lines: list[tuple[int, int]]) -> list[list[tu
                 break
         rings.append(ring)
     return rings
-
-
-def _area(loop: Floats) -> float:
-    x, y = loop[:, 0], loop[:, 1]
-    return float(np.sum(x * np.roll(y, -1) - np.roll(x, -1) * y) / 2)
 
 
 def _copied(
