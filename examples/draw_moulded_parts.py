@@ -156,11 +156,19 @@ def triangle_grid() -> TopoDS_Shape:
     return fused([box(0, 0, 0, wide, high, 1.5), BRepAlgoAPI_Common(fused(ribs), box(0, 0, 1.2, wide, high, 8.3)).Shape()])
 
 
+def finned_base() -> TopoDS_Shape:
+    """Fins on one side of a plate, screw posts on the other, just between their feet."""
+    at = [(x, y) for x in (12, 44) for y in (12, 48)]
+    fins = [box(8 + 8 * i - 0.75, 10, 2.9, 1.5, 40, 20) for i in range(6)]
+    part = fused([box(0, 0, 0, 56, 60, 3), *fins, *(cylinder((x, y, -8), (0, 0, 1), 5, 8.5) for x, y in at)])
+    return without(part, [cylinder((x, y, -9), (0, 0, 1), 2, 9) for x, y in at])
+
+
 PARTS: dict[str, Callable[[], TopoDS_Shape]] = {
     "moulded_tub": moulded_tub, "window_frame": window_frame, "bladed_disc": bladed_disc, "padded_plate": padded_plate,
     "swaged_tube": swaged_tube, "bent_pipe": bent_pipe, "chamfered_bell": chamfered_bell, "finned_disc": finned_disc, "lens_ring": lens_ring,
     "yoke": yoke, "crank": crank, "narrow_crank": narrow_crank, "pocketed_disc": pocketed_disc,
-    "box_with_lugs": box_with_lugs, "triangle_grid": triangle_grid,
+    "box_with_lugs": box_with_lugs, "triangle_grid": triangle_grid, "finned_base": finned_base,
 }  # fmt: skip
 
 

@@ -230,6 +230,7 @@ def test_three_walls_through_one_line_share_one_edge() -> None:
     sheet = drawn_sheet("triangle_grid").shape
     upright = [e for e in range(len(sheet.edges)) if abs(np.ptp(sheet.points[sheet.edges[e].nodes][:, 2]) - 8.75) < 1e-3]
     assert max(len(set(sheet.edge_faces[e])) for e in upright) == 6
+    assert set(drawn_sheet("triangle_grid").thickness.round(6).tolist()) == {1.5, 2.0}  # corners of ribs cut off aslant are no walls
     mesh = made("triangle_grid")
     middle = sheet.points[[sheet.edges[e].nodes[0] for e in upright]][:, :2]
     assert len({tuple(p) for p in middle.round(2).tolist()}) == len(upright)
@@ -245,3 +246,14 @@ def test_sides_are_divided_where_nodes_of_another_line_lie_on_them() -> None:
     assert np.allclose(made[0][3][:, 0], [0, 2, 6, 8])
     assert made[1][2] == [0, 2, 3, 4, 5]
     assert _divided_alike([], number, place, 1e-3) == []
+
+
+def test_posts_between_the_feet_of_fins_are_made() -> None:
+    """Nodes where lines meet move a little; at the cut of a closed wall they still lie on it."""
+    sheet = drawn_sheet("finned_base")
+    assert [face.carrier.kind for face in sheet.shape.faces].count("cylinder") == 4
+    assert sheet.proof is not None
+    assert sheet.proof.pieces == 1 and sheet.proof.cover > 0.99
+    mesh = meshed(sheet, 2.5)
+    assert mesh.pieces == 1 and mesh.coincident() == 0
+    assert mesh.least_jacobian > 0.2

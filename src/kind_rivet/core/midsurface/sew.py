@@ -17,6 +17,7 @@ from kind_rivet.core.midsurface.network import Cell, Network, Side
 from kind_rivet.core.midsurface.traces import SAG, TURN, Line
 from kind_rivet.core.midsurface.triangles import fill_facets
 
+AT_SEAM = 6e-3  # walls from the cut of a closed chart within which a node lies on it: more than nodes are moved to meet
 SPECK = 0.01  # squared walls: faces smaller than this that cannot be made are not missed
 
 
@@ -165,7 +166,7 @@ def _facets_of(
     period = middle.chart.period
 
     def corner(v: int, hint: Floats) -> int:
-        key = (v, int(hint[0] > 0) if period and abs(abs(hint[0]) - period / 2) < 1e-3 * middle.wall else -1)
+        key = (v, int(hint[0] > 0) if period and abs(abs(hint[0]) - period / 2) < AT_SEAM * middle.wall else -1)
         if key not in keys:
             keys[key] = len(node)
             node.append(v)
