@@ -9,7 +9,7 @@ import pytest
 
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.meshing.facing_gaps import facing_edges
-from kind_rivet.core.meshing.hole_patterns import _directions, neighbours
+from kind_rivet.core.meshing.hole_patterns import _count, _directions, neighbours
 from kind_rivet.core.meshing.patch import lay_flat
 from kind_rivet.core.meshing.rules import ShellRules, WasherRule
 from kind_rivet.core.meshing.shared_rings import with_shared_rings
@@ -117,3 +117,13 @@ def test_edges_that_face_each_other_get_one_count() -> None:
     mesh = made("slotted_pan").shells
     for a, b in facing_edges(lay_flat(sheet, (floor,)), made("slotted_pan").size):
         assert mesh.divisions[a] == mesh.divisions[b]
+
+
+def test_counts_suit_the_directions_and_the_size() -> None:
+    assert _count(4, 8.8, 17.0) == 8
+    assert _count(4, 11.0, 17.0) == 12
+    assert _count(6, 8.8, 17.0) == 12  # two for each direction
+    assert _count(6, 8.8, 10.5) == 6  # twelve would be too short
+    assert _count(4, 5.0, 7.0) is None  # rather a hexagon than a square
+    assert _count(4, 4.0, 5.0) == 4
+    assert _count(6, 4.0, 5.0) is None

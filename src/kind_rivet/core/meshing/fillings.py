@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import contextlib
 from collections.abc import Callable
 
 import numpy as np
@@ -26,6 +25,7 @@ SIGNED = 0.65  # scaled Jacobian from which a mesh with three mirror axes or mor
 ALIKE = 1.02  # unease of a symmetric mesh against a free one up to which it is preferred
 CALM_ROWS = 0.25  # unease on average up to which a regular mesh is taken without trying the free one
 MANY = 16  # borders from which cells that came out well are taken without trying anything else
+WORTH_CELLS = 0.9  # unease of a mesh in cells between few holes, against that of another, from which it is taken
 STRAY = 5e-4  # share of trias up to which a mesh in cells or bands has come out well
 FEW = 0.5  # faults that one mesh may have more than another and still be taken for its rows
 EVEN = 0.05  # of the scaled Jacobian by which quads round one node may be worse than another filling of a cell
@@ -62,7 +62,10 @@ def fill_region(patch: Patch, loops: list[Floats], hard: Floats, rules: ShellRul
         if regular is None and alike is not None and axes > 2 and alike.worst > SIGNED and alike.trias == 0:
             return alike
     try:
-        free = fill(loops, size, rules.growth, hard, spots) if len(hard) or len(spots) else _filled(loops, size, rules.growth)
+        if len(hard) or len(spots):
+            free = fill(loops, size, rules.growth, hard, spots)
+        else:
+            free = _filled(loops, size, rules.growth, alike is None or faults_of(alike, loops, size) > FEW)
     except CannotFill:
         if regular is not None and regular.worst > 0:
             return regular
@@ -80,17 +83,36 @@ def _symmetric(loops: list[Floats], size: float, growth: float) -> tuple[FlatMes
         return None, 0
 
 
-def _filled(loops: list[Floats], size: float, growth: float) -> FlatMesh:
-    """Free, with straight rows first where borders face each other, or in cells between many holes. Raises `CannotFill`."""
-    made = []
-    for way, surely in ((_in_cells, len(loops) > MANY), (_with_bands, True)):
-        with contextlib.suppress(CannotFill):
-            mesh = way(loops, size, growth)
-            if mesh is not None and surely and mesh.worst > SIGNED and mesh.trias <= STRAY * len(mesh.elements):
-                return mesh
-            made += [mesh] if mesh is not None else []
-    made.append(fill(loops, size, growth))
-    return _calmest(_least_faults(made, loops, size), loops, size, growth)
+def _filled(loops: list[Floats], size: float, growth: float, few: bool = True) -> FlatMesh:
+    """In cells between holes (`few`: even between a few), in bands between borders that face each other, or free. Raises `CannotFill`."""
+    in_cells = _tried(_in_cells, loops, size, growth) if few or len(loops) > MANY else None
+    if in_cells is not None and len(loops) > MANY and _came_out_well(in_cells):
+        return in_cells
+    in_bands = _tried(_with_bands, loops, size, growth)
+    if in_bands is not None and _came_out_well(in_bands):
+        best = in_bands
+    else:
+        made = [mesh for mesh in (in_bands, fill(loops, size, growth)) if mesh is not None]
+        best = _calmest(_least_faults(made, loops, size), loops, size, growth)
+    if in_cells is None:
+        return best
+    faults, others = (faults_of(mesh, loops, size) for mesh in (in_cells, best))
+    flow = Flow(field_of(loops), size, growth, np.empty((0, 4)))
+    calmer = faults <= others + FEW and _unrest(in_cells, loops, flow) < WORTH_CELLS * _unrest(best, loops, flow)
+    return in_cells if calmer or faults < others - FEW else best
+
+
+def _tried(
+    way: Callable[[list[Floats], float, float], FlatMesh | None], loops: list[Floats], size: float, growth: float
+) -> FlatMesh | None:
+    try:
+        return way(loops, size, growth)
+    except CannotFill:
+        return None
+
+
+def _came_out_well(mesh: FlatMesh) -> bool:
+    return mesh.worst > SIGNED and mesh.trias <= STRAY * len(mesh.elements)
 
 
 def _with_bands(loops: list[Floats], size: float, growth: float) -> FlatMesh | None:

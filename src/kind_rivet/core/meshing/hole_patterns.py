@@ -139,7 +139,9 @@ def _widths(hole: RoundHole, half: float, size: float) -> tuple[float, ...]:
 
 
 def _count(fold: int, wanted: float, most: float) -> int | None:
-    """The multiple of a fold next to the count wanted, two for each direction where they fit; None where not even one fits."""
+    """The multiple of a fold next to the count wanted, two for each direction where they fit; None where none is better than a hexagon."""
+    if 6 <= most < 8:
+        return 6 if fold == 6 else None
     least = fold if 2 * fold > most else 2 * fold
     count = max(least, fold * round(wanted / fold))
     while count > max(most, least):
