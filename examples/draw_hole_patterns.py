@@ -9,30 +9,13 @@ They serve the tests; none is kept in the repository.
 from __future__ import annotations
 
 import math
-import sys
-from collections.abc import Callable, Iterable
-from pathlib import Path
+from collections.abc import Callable
 
-from draw_parts import box, cut, prism, write
-from draw_thin_parts import cylinder, fused, turned
-from OCP.BRepAlgoAPI import BRepAlgoAPI_Cut
-from OCP.collections import List_TopoDS_Shape
+from draw_parts import box, cut, prism, write_all
+from draw_thin_parts import cylinder, drilled, fused, turned
 from OCP.TopoDS import TopoDS_Shape
 
 ROW = 0.5 * 3**0.5  # of the pitch: between rows of a triangular pattern
-
-
-def drilled(sheet: TopoDS_Shape, knives: Iterable[TopoDS_Shape]) -> TopoDS_Shape:
-    """The sheet without all the knives at once."""
-    first, rest = List_TopoDS_Shape(), List_TopoDS_Shape()
-    first.Append(sheet)
-    for knife in knives:
-        rest.Append(knife)
-    cutter = BRepAlgoAPI_Cut()
-    cutter.SetArguments(first)
-    cutter.SetTools(rest)
-    cutter.Build()
-    return cutter.Shape()
 
 
 def hole(x: float, y: float, radius: float) -> TopoDS_Shape:
@@ -105,11 +88,5 @@ PARTS: dict[str, Callable[[], TopoDS_Shape]] = {
 }  # fmt: skip
 
 
-def main() -> None:
-    folder = Path(sys.argv[1]) if len(sys.argv) > 1 else Path(__file__).parent
-    for name in sys.argv[2:] or PARTS:
-        write(PARTS[name](), folder / f"{name}.step", name.replace("_", " ").capitalize())
-
-
 if __name__ == "__main__":
-    main()
+    write_all(PARTS)

@@ -9,11 +9,9 @@ They serve the tests; none is kept in the repository.
 from __future__ import annotations
 
 import math
-import sys
 from collections.abc import Callable
-from pathlib import Path
 
-from draw_parts import box, cut, prism, write
+from draw_parts import box, cut, prism, write_all
 from draw_thin_parts import cylinder, fused, on_circle, revolved, rounded, turned, without
 from OCP.BRepAlgoAPI import BRepAlgoAPI_Common
 from OCP.BRepBuilderAPI import BRepBuilderAPI_MakeEdge, BRepBuilderAPI_MakeFace, BRepBuilderAPI_MakeWire
@@ -172,11 +170,5 @@ PARTS: dict[str, Callable[[], TopoDS_Shape]] = {
 }  # fmt: skip
 
 
-def main() -> None:
-    folder = Path(sys.argv[1]) if len(sys.argv) > 1 else Path(__file__).parent
-    for name in sys.argv[2:] or PARTS:
-        write(PARTS[name](), folder / f"{name}.step", name.replace("_", " ").capitalize())
-
-
 if __name__ == "__main__":
-    main()
+    write_all(PARTS)

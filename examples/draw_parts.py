@@ -12,6 +12,7 @@ from __future__ import annotations
 
 import math
 import sys
+from collections.abc import Callable, Collection
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -154,6 +155,13 @@ def write(shape: TopoDS_Shape, path: Path, name: str, whole: bool = False) -> No
     writer.SetNameMode(True)
     writer.Transfer(document, STEPControl_AsIs)
     writer.Write(str(path))
+
+
+def write_all(parts: dict[str, Callable[[], TopoDS_Shape]], whole: Collection[str] = ()) -> None:
+    """What a script that draws parts does: all of them, or those named, into the folder of the first argument or beside the script."""
+    folder = Path(sys.argv[1]) if len(sys.argv) > 1 else Path(__file__).parent
+    for name in sys.argv[2:] or parts:
+        write(parts[name](), folder / f"{name}.step", name.replace("_", " ").capitalize(), name in whole)
 
 
 def only_solid(shape: TopoDS_Shape) -> TopoDS_Shape:

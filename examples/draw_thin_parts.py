@@ -9,11 +9,9 @@ They serve the tests and benchmarks of midsurfaces; none is kept in the reposito
 from __future__ import annotations
 
 import math
-import sys
 from collections.abc import Callable, Iterable
-from pathlib import Path
 
-from draw_parts import box, cut, only_solid, prism, write
+from draw_parts import box, cut, only_solid, prism, write_all
 from OCP.BRep import BRep_Builder, BRep_Tool
 from OCP.BRepAlgoAPI import BRepAlgoAPI_Common, BRepAlgoAPI_Cut, BRepAlgoAPI_Fuse
 from OCP.BRepBuilderAPI import BRepBuilderAPI_MakeEdge, BRepBuilderAPI_MakeFace, BRepBuilderAPI_MakeWire, BRepBuilderAPI_Transform
@@ -61,6 +59,19 @@ def without(part: TopoDS_Shape, knives: Iterable[TopoDS_Shape]) -> TopoDS_Shape:
     for knife in knives:
         part = cut(part, knife)
     return part
+
+
+def drilled(part: TopoDS_Shape, knives: Iterable[TopoDS_Shape]) -> TopoDS_Shape:
+    """The part without many knives that do not touch each other, in one go."""
+    first, rest = List_TopoDS_Shape(), List_TopoDS_Shape()
+    first.Append(part)
+    for knife in knives:
+        rest.Append(knife)
+    cutter = BRepAlgoAPI_Cut()
+    cutter.SetArguments(first)
+    cutter.SetTools(rest)
+    cutter.Build()
+    return cutter.Shape()
 
 
 def turned(shape: TopoDS_Shape, at: tuple[float, float, float], axis: tuple[float, float, float], degrees: float) -> TopoDS_Shape:
@@ -237,17 +248,7 @@ def perforated_tray(nx: int = 20, ny: int = 10, t: float = 1.5) -> TopoDS_Shape:
     """A sharp-cornered tray with nx × ny holes in its floor."""
     dx, dy = 10.0 * nx + 20, 10.0 * ny + 20
     tray = cut(box(0, 0, 0, dx, dy, 20), box(t, t, t, dx - 2 * t, dy - 2 * t, 20))
-    knives = List_TopoDS_Shape()
-    for i in range(nx):
-        for j in range(ny):
-            knives.Append(cylinder((15 + 10 * i, 15 + 10 * j, -1), (0, 0, 1), 2.5, 5))
-    drill = BRepAlgoAPI_Cut()
-    first = List_TopoDS_Shape()
-    first.Append(tray)
-    drill.SetArguments(first)
-    drill.SetTools(knives)
-    drill.Build()
-    return drill.Shape()
+    return drilled(tray, [cylinder((15 + 10 * i, 15 + 10 * j, -1), (0, 0, 1), 2.5, 5) for i in range(nx) for j in range(ny)])
 
 
 def _upright(a: gp_Pnt, b: gp_Pnt) -> bool:
@@ -391,11 +392,5 @@ PARTS: dict[str, Callable[[], TopoDS_Shape]] = {
 }  # fmt: skip
 
 
-def main() -> None:
-    folder = Path(sys.argv[1]) if len(sys.argv) > 1 else Path(__file__).parent
-    for name in sys.argv[2:] or PARTS:
-        write(PARTS[name](), folder / f"{name}.step", name.replace("_", " ").capitalize(), whole=name == "lapped_brackets")
-
-
 if __name__ == "__main__":
-    main()
+    write_all(PARTS, {"lapped_brackets"})

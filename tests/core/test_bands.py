@@ -9,6 +9,7 @@ from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.meshing.free.bands import _parts, fill_with_bands, find_bands
 from kind_rivet.core.meshing.free.fill import FlatMesh, fill
 from kind_rivet.core.meshing.free.loops import next_nodes
+from tests.flat import area
 
 SIZE = 1.0
 
@@ -31,14 +32,6 @@ def plate(gap: float, length: float = 10.0, n: int = 10) -> list[Floats]:
 
 def plain(loops: list[Floats]) -> FlatMesh:
     return fill(loops, SIZE)
-
-
-def area(mesh: FlatMesh) -> float:
-    total = 0.0
-    for row in mesh.elements:
-        x, y = mesh.points[row[row >= 0]].T
-        total += float(np.sum(x * np.roll(y, -1) - np.roll(x, -1) * y) / 2)
-    return total
 
 
 def area_of(loops: list[Floats]) -> float:

@@ -8,13 +8,14 @@ import numpy as np
 import pytest
 
 from kind_rivet.core.geometry.carriers import Floats
-from kind_rivet.core.meshing.free.cells import fill_in_cells
+from kind_rivet.core.meshing.free.cells import _even, _other, fill_in_cells
 from kind_rivet.core.meshing.free.fill import FlatMesh, fill
-from kind_rivet.core.meshing.free.kinds import Kinds
-from kind_rivet.core.meshing.free.links import find_links
-from kind_rivet.core.meshing.free.loops import area_of, next_nodes, sides_at, with_holes
+from kind_rivet.core.meshing.free.links import Link, find_links
+from kind_rivet.core.meshing.free.loops import area_of, next_nodes, normals_at, sides_at, with_holes
+from kind_rivet.core.meshing.free.repeats import Repeats
 from kind_rivet.core.meshing.free.row import Row
 from kind_rivet.core.meshing.mapped import fill_star
+from tests.flat import area
 
 SIZE, GROWTH = 1.0, 0.25
 
@@ -44,14 +45,6 @@ def triangular_field(n: int = 12) -> list[Floats]:
     pitch = 4.0
     at = [(4 + pitch * (i + j % 2 / 2), 4 + pitch * 0.75**0.5 * j) for i in range(5) for j in range(4)]
     return [rectangle(26, 20), *(ring(x, y, 1.2, n) for x, y in at)]
-
-
-def area(mesh: FlatMesh) -> float:
-    total = 0.0
-    for row in mesh.elements:
-        x, y = mesh.points[row[row >= 0]].T
-        total += float(np.sum(x * np.roll(y, -1) - np.roll(x, -1) * y) / 2)
-    return total
 
 
 def region_area(loops: list[Floats]) -> float:
@@ -136,14 +129,14 @@ def test_outlines_of_one_kind_get_the_same_mesh(mirrored: bool, first: int) -> N
         calls.append(lot)
         return plain(lot)
 
-    kinds = Kinds(SIZE, counted)
-    made = kinds.filled([outline()])
+    repeats = Repeats(SIZE, counted)
+    made = repeats.filled([outline()])
     c, s = np.cos(0.7), np.sin(0.7)
     other = outline()
     if mirrored:
         other = (other * [-1, 1])[::-1]
     other = np.roll(other @ np.array([[c, s], [-s, c]]) + [5, -3], first, axis=0)
-    again = kinds.filled([other])
+    again = repeats.filled([other])
     assert len(calls) == 1
     assert np.array_equal(again.points[:10], other)
     assert again.worst == pytest.approx(made.worst)
@@ -157,12 +150,12 @@ def test_other_outlines_are_filled_anew() -> None:
         calls.append(lot)
         return plain(lot)
 
-    kinds = Kinds(SIZE, counted)
-    kinds.filled([outline()])
+    repeats = Repeats(SIZE, counted)
+    repeats.filled([outline()])
     bent = outline()
     bent[5] += 0.1
-    kinds.filled([bent])
-    kinds.filled([outline() * 1.1])
+    repeats.filled([bent])
+    repeats.filled([outline() * 1.1])
     assert len(calls) == 3
 
 
@@ -201,3 +194,31 @@ def test_loops_and_the_holes_in_them() -> None:
     assert area_of(outer) == pytest.approx(200)
     assert area_of(outer[::-1]) == pytest.approx(-200)
     assert next_nodes([outer[:3], inner[:4]]).tolist() == [1, 2, 0, 4, 5, 6, 3]
+
+
+def link(length: float, side: float) -> Link:
+    """A link whose ends have sides of one length."""
+    row = Row(length, side, side, SIZE, GROWTH)
+    return Link(0, 1, row, row.count)
+
+
+def test_even_counts_along_links_leave_sides_long_enough() -> None:
+    assert _even(link(1.67, 0.43), SIZE).count == 2  # four would fit the short sides at its ends better
+    assert _even(link(4.2, 1.0), SIZE).count == 4
+    assert _even(link(0.9, 0.4), SIZE).count == 2  # rather short sides than an odd count
+    short = link(0.7, 0.6)
+    assert _even(short, SIZE) is short
+
+
+def test_other_counts_along_links() -> None:
+    assert _other(link(2.0, 1.0), SIZE) == 3
+    assert _other(link(2.8, 1.0), SIZE) == 2
+    assert _other(link(1.0, 1.0), SIZE) == 0  # neither none nor two
+
+
+def test_normals_at_the_corners_of_a_loop() -> None:
+    square = rectangle(2, 2)
+    normal, cosine = normals_at(square, next_nodes([square]))
+    assert normal[1] == pytest.approx([0, 1])
+    assert normal[0] == pytest.approx([0.5**0.5, 0.5**0.5])
+    assert cosine == pytest.approx([0, 1] * 4, abs=1e-12)

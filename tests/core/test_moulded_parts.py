@@ -17,6 +17,7 @@ from kind_rivet.core.meshing.rules import ShellRules, WasherRule
 from kind_rivet.core.meshing.shells import mesh_sheet, regions_of
 from kind_rivet.core.meshing.trias import inverted
 from kind_rivet.core.midsurface.network import _divided_alike
+from kind_rivet.core.midsurface.pairs import Pair, _without_corners
 from tests.thin_meshes import Made, drawing, drawn, drawn_sheet, meshed, size_for
 from tests.thin_parts import box
 
@@ -257,3 +258,16 @@ def test_posts_between_the_feet_of_fins_are_made() -> None:
     mesh = meshed(sheet, 2.5)
     assert mesh.pieces == 1 and mesh.coincident() == 0
     assert mesh.least_jacobian > 0.2
+
+
+def test_a_wedge_alone_keeps_its_two_sides() -> None:
+    """Only where a side is seen by another one too is a slanting pair a corner."""
+    solid = drawn("triangle_grid")
+    flat = [f for f, face in enumerate(solid.faces) if face.carrier.kind == "plane"]
+    normal = {f: solid.faces[f].carrier.array[3:6] for f in flat}
+    a = flat[0]
+    slanting = next(f for f in flat if 0.5 < np.linalg.norm(np.cross(normal[a], normal[f])) < 0.95 or abs(normal[a] @ normal[f]) < 0.5)
+    parallel = next(f for f in flat if f != a and abs(normal[a] @ normal[f]) > 0.999)
+    wedge, wall = (Pair(a, f, 1.0, 1.0, np.zeros((1, 3))) for f in (slanting, parallel))
+    assert _without_corners(solid, [wedge]) == [wedge]
+    assert _without_corners(solid, [wedge, wall]) == [wall]

@@ -31,7 +31,7 @@ FEW = 0.5  # faults that one mesh may have more than another and still be taken 
 EVEN = 0.05  # of the scaled Jacobian by which quads round one node may be worse than another filling of a cell
 
 
-def fill_region(patch: Patch, loops: list[Floats], hard: Floats, rules: ShellRules, turn: NDArray[np.int64] | None) -> FlatMesh:
+def best_filling(patch: Patch, loops: list[Floats], hard: Floats, rules: ShellRules, turn: NDArray[np.int64] | None) -> FlatMesh:
     """Regular where that is at least as good, else symmetric or free, or as forced for a face. Raises `CannotFill` where nothing works.
 
     `turn`: whole quarter turns at the nodes of the outer loop, where it runs along two directions.

@@ -75,16 +75,16 @@ def _as_pattern(
     angles, gap = (np.concatenate([one[k] for one in around]) for k in (0, 1))
     if len(gap) < LEAST_SEEN * len(holes):  # one row, or a circle of bolts
         return holes
-    radius = holes[0].radius
+    radius, polygon = holes[0].radius, bool(holes[0].shares)
     fold, first = _directions(np.degrees(angles)) or (FOLDS[0], None)
     reach = float(np.median([sum(hole.widths) for hole in holes])) or float(np.median(gap)) / 2
     wanted = 2 * np.pi * (radius + OUTWARD * reach) / rules.size
-    count = holes[0].divisions if holes[0].shares else _count(fold, wanted, 2 * np.pi * radius / (LEAST_SIDE * rules.size))
+    count = holes[0].divisions if polygon else _count(fold, wanted, 2 * np.pi * radius / (LEAST_SIDE * rules.size))
     if count is None:
         return holes
-    two = fold == 6 and (count % 12 == 0 or bool(holes[0].shares))  # one row between rings would leave cells with an odd border
+    two = fold == 6 and (count % 12 == 0 or polygon)  # one row between rings would leave cells with an odd border
     widths = [_widths(hole, float(gap.min()) / 2, rules.size) if two else hole.widths for hole in holes]
-    if holes[0].shares:
+    if polygon:
         return [replace(hole, widths=own) for hole, own in zip(holes, widths, strict=True)]
     out = []
     for hole, own, (towards, far) in zip(holes, widths, around, strict=True):

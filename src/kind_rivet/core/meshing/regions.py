@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.meshing.border_nodes import passage, vertex_places
 from kind_rivet.core.meshing.curves import Curve
-from kind_rivet.core.meshing.fillings import fill_region
+from kind_rivet.core.meshing.fillings import best_filling
 from kind_rivet.core.meshing.free.fill import CannotFill, FlatMesh
 from kind_rivet.core.meshing.lattice import node_turns
 from kind_rivet.core.meshing.mapped import ring_quads
@@ -81,7 +81,7 @@ def begin_region(
 def filled_region(region: Region, rules: ShellRules) -> FlatMesh | CannotFill:
     """The flat mesh of a region, or why there is none."""
     try:
-        return fill_region(region.patch, region.flat, region.inner, rules, region.turn)
+        return best_filling(region.patch, region.flat, region.inner, rules, region.turn)
     except CannotFill as trouble:
         return trouble
 

@@ -127,14 +127,14 @@ def find_pairs(shape: Shape, opposed: Opposed) -> list[Pair]:
 
 
 def _without_corners(shape: Shape, pairs: list[Pair]) -> list[Pair]:
-    """The pairs without flat ones at such an angle that they are a corner, as where a rib is cut off aslant, if one of the two has a wall of its own."""
-    seen = Counter(f for pair in pairs for f in (pair.a, pair.b))
+    """The pairs without flat ones at such an angle that they are a corner, as where a rib is cut off aslant; two sides that make no other pair are a wedge."""
+    times = Counter(f for pair in pairs for f in (pair.a, pair.b))
 
     def is_corner(pair: Pair) -> bool:
         one, other = shape.faces[pair.a].carrier, shape.faces[pair.b].carrier
-        if one.kind != "plane" or other.kind != "plane":
+        if one.kind != "plane" or other.kind != "plane" or max(times[pair.a], times[pair.b]) == 1:
             return False
-        return bool(np.linalg.norm(np.cross(one.array[3:6], other.array[3:6])) > SLANT) and max(seen[pair.a], seen[pair.b]) > 1
+        return bool(np.linalg.norm(np.cross(one.array[3:6], other.array[3:6])) > SLANT)
 
     return [pair for pair in pairs if not is_corner(pair)]
 

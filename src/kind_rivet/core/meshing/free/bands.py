@@ -15,7 +15,7 @@ from scipy.spatial import cKDTree
 
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.meshing.free.fill import FlatMesh
-from kind_rivet.core.meshing.free.loops import next_nodes, with_holes
+from kind_rivet.core.meshing.free.loops import next_nodes, normals_at, with_holes
 from kind_rivet.core.meshing.free.pieces import Fill, filled_pieces
 
 WIDEST = 3.2  # sizes across a band
@@ -121,13 +121,8 @@ def _longest(run: list[int], after: NDArray[np.int64]) -> list[int]:
 
 def _facing(nodes: Floats, after: NDArray[np.int64], size: float) -> dict[int, int]:
     """Border nodes and the ones they face: nearest of all that lie square across, both ways round, with nothing between."""
-    side = nodes[after] - nodes
-    side /= np.maximum(np.linalg.norm(side, axis=1, keepdims=True), 1e-300)
-    normal = np.column_stack((-side[:, 1], side[:, 0]))
-    before = np.empty(len(nodes), np.int64)
-    before[after] = np.arange(len(nodes))
-    straight = np.einsum("ij,ij->i", normal, normal[before]) > 0.5
-    both = (normal + normal[before]) / np.maximum(np.linalg.norm(normal + normal[before], axis=1, keepdims=True), 1e-300)
+    normal, turn = normals_at(nodes, after)
+    straight = turn > 0.5
     pairs = cKDTree(nodes).query_pairs(WIDEST * size, output_type="ndarray")
     if not len(pairs):
         return {}
@@ -136,7 +131,7 @@ def _facing(nodes: Floats, after: NDArray[np.int64], size: float) -> dict[int, i
     length = np.linalg.norm(way, axis=1)
     way /= np.maximum(length, 1e-300)[:, None]
     good = straight[a] & straight[b] & (length > 0) & (after[a] != b) & (after[b] != a)
-    good &= (np.einsum("ij,ij->i", way, both[a]) > SQUARE) & (np.einsum("ij,ij->i", way, both[b]) < -SQUARE)
+    good &= (np.einsum("ij,ij->i", way, normal[a]) > SQUARE) & (np.einsum("ij,ij->i", way, normal[b]) < -SQUARE)
     a, b, length = a[good], b[good], length[good]
     order = np.argsort(length, kind="stable")
     nearest: dict[int, int] = {}

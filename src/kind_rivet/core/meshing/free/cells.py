@@ -13,14 +13,14 @@ from numpy.typing import NDArray
 
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.meshing.free.fill import FlatMesh
-from kind_rivet.core.meshing.free.kinds import Kinds
 from kind_rivet.core.meshing.free.links import Link, find_links
 from kind_rivet.core.meshing.free.loops import next_nodes, with_holes
 from kind_rivet.core.meshing.free.pieces import Fill, filled_pieces
+from kind_rivet.core.meshing.free.repeats import Repeats
 from kind_rivet.core.meshing.parity import odd_changes
 
 LEAST = 6  # links of a region worth cutting along
-EVEN_SHORT = 0.4  # of the size: the shortest side along links of a pattern that get an even count
+EVEN_SHORT = 0.4  # of the size: the shortest side along a link that gets two sides rather than an odd count
 SHORT, LONG = 0.55, 1.6  # sizes that a side along a link may have once its count was changed
 DROPPED = 5.0  # sides by which a count must be off before a link is rather left out
 Ints = NDArray[np.int64]
@@ -45,7 +45,7 @@ def fill_in_cells(loops: list[Floats], size: float, growth: float, fill: Fill) -
     outlines = cells.outlines(along)
     if any(sum(map(len, cell)) % 2 or len(np.unique(loop)) < len(loop) for cell in outlines for loop in cell):
         return None
-    return filled_pieces(points, outlines, Kinds(size, fill).filled)
+    return filled_pieces(points, outlines, Repeats(size, fill).filled)
 
 
 def _evened(nodes: Floats, after: Ints, links: list[Link], size: float) -> list[Link]:
@@ -91,15 +91,21 @@ def _between_cells(nodes: Floats, after: Ints, links: list[Link]) -> list[Link]:
 
 
 def _even(link: Link, size: float) -> Link:
-    """The link with an even count, where its sides stay within reason so."""
-    count = 2 * max(1, round(link.row.sides / 2))
-    return replace(link, count=count) if EVEN_SHORT * size <= link.row.length / count <= LONG * size else link
+    """The link with an even count: the next best whose sides are not too short, else two where they are just long enough."""
+    fits = [n for n in (2 * int(link.row.sides / 2), 2 * int(link.row.sides / 2) + 2) if n and _fits(link, n, size)]
+    if not fits and link.row.length >= 2 * EVEN_SHORT * size and link.row.length <= 2 * LONG * size:
+        fits = [2]
+    return replace(link, count=min(fits, key=lambda n: abs(link.row.sides - n))) if fits else link
 
 
 def _other(link: Link, size: float) -> int:
     """The next best count along a link; 0 where none fits."""
-    fits = [n for n in (link.count - 1, link.count + 1) if n and SHORT * size <= link.row.length / n <= LONG * size]
+    fits = [n for n in (link.count - 1, link.count + 1) if n and _fits(link, n, size)]
     return min(fits, key=lambda n: abs(link.row.sides - n), default=0)
+
+
+def _fits(link: Link, count: int, size: float) -> bool:
+    return SHORT * size <= link.row.length / count <= LONG * size
 
 
 def _with_links(nodes: Floats, links: list[Link]) -> tuple[Floats, list[Ints]]:

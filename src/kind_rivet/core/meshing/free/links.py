@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from scipy.spatial import cKDTree
 
 from kind_rivet.core.geometry.carriers import Floats
-from kind_rivet.core.meshing.free.loops import next_nodes, sides_at
+from kind_rivet.core.meshing.free.loops import next_nodes, normals_at, sides_at
 from kind_rivet.core.meshing.free.row import Row
 
 LONGEST = 4.0  # sizes of a link
@@ -66,19 +66,12 @@ def find_links(loops: list[Floats], size: float, growth: float) -> list[Link]:
 
 def _face_each_other(nodes: Floats, after: Ints, a: Ints, b: Ints) -> NDArray[np.bool_]:
     """Does the line from each node of `a` to that of `b` stand square on the borders at both ends?"""
-    before = np.empty(len(nodes), np.int64)
-    before[after] = np.arange(len(nodes))
-    side = nodes[after] - nodes
-    side /= np.maximum(np.linalg.norm(side, axis=1, keepdims=True), 1e-300)
-    normal = np.column_stack((-side[:, 1], side[:, 0]))
-    turn = np.einsum("ij,ij->i", normal, normal[before])
-    both = normal + normal[before]
-    both /= np.maximum(np.linalg.norm(both, axis=1, keepdims=True), 1e-300)
+    normal, turn = normals_at(nodes, after)
     least = np.where(turn > FLAT, UPRIGHT, SQUARE)
     way = nodes[b] - nodes[a]
     length = np.linalg.norm(way, axis=1)
     way /= np.maximum(length, 1e-300)[:, None]
-    ahead, back = np.einsum("ij,ij->i", way, both[a]), -np.einsum("ij,ij->i", way, both[b])
+    ahead, back = np.einsum("ij,ij->i", way, normal[a]), -np.einsum("ij,ij->i", way, normal[b])
     return np.asarray((length > 0) & (turn[a] > STRAIGHT) & (turn[b] > STRAIGHT) & (ahead > least[a]) & (back > least[b]))
 
 

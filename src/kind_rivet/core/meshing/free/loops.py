@@ -30,6 +30,21 @@ def sides_at(loops: list[Floats]) -> Floats:
     return np.concatenate([(one + np.roll(one, 1)) / 2 for one in length])
 
 
+def normals_at(nodes: Floats, after: NDArray[np.int64]) -> tuple[Floats, Floats]:
+    """Unit normals (n, 2) into the region, half-way between those of the two sides at each node, and the cosine (n,) between the two.
+
+    `after`: the node after each (see `next_nodes`).
+    """
+    before = np.empty(len(nodes), np.int64)
+    before[after] = np.arange(len(nodes))
+    side = nodes[after] - nodes
+    side /= np.maximum(np.linalg.norm(side, axis=1, keepdims=True), 1e-300)
+    normal = np.column_stack((-side[:, 1], side[:, 0]))
+    both = normal + normal[before]
+    both /= np.maximum(np.linalg.norm(both, axis=1, keepdims=True), 1e-300)
+    return both, np.einsum("ij,ij->i", normal, normal[before])
+
+
 def with_holes(loops: list[Floats]) -> list[list[int]] | None:
     """Numbers of the loops that run counter-clockwise, each with the clockwise ones that lie in it and in no smaller one.
 

@@ -26,7 +26,7 @@ class _Match:
     shift: complex
 
 
-class Kinds:
+class Repeats:
     """Fillings of outlines seen so far; `size` sets how alike outlines must be."""
 
     def __init__(self, size: float, fill: Callable[[list[Floats]], FlatMesh]) -> None:
