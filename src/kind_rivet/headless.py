@@ -20,6 +20,8 @@ from kind_rivet.core.geometry.first_look import suggested_size, suits
 from kind_rivet.core.mesh.quadratic import linear
 from kind_rivet.core.operations import perform
 
+OF_A_MESH: list[tuple[str, dict[str, Any]]] = [("part.faces_from_mesh", {}), ("quality.optimise", {}), ("sets.usual", {})]  # the usual job
+
 
 def open_part(path: Path) -> Document:
     """A new document with what a file holds. Raises `Unreadable` with the reason, also when the kernel dies or takes too long."""
@@ -35,16 +37,21 @@ def run_job(part: Path, size: float, out: Path, sheet: Path | None = None) -> in
     warnings: list[str] = []
     if not size > 0:
         raise Refused(f"The element size must be a positive length, not {size:g}.", "Give --size in millimetres.")
-    steps = _job_steps(sheet, size)
+    given = _job_steps(sheet, size) if sheet is not None else None
     make_folder(out)
     document = _timed(seconds, "open", lambda: open_part(part))
+    if document.mesh.elements and given is None:  # a mesh is looked over against the size, repaired and handed on
+        document = replace(document, choices=replace(document.choices, size=size))
+    steps = given or (
+        OF_A_MESH if document.mesh.elements else [("midsurface.extract", {}), ("mesh.shells", {"size": size}), ("sets.usual", {})]
+    )
     warnings += document.notes[1:]
     for name, parameters in steps:
         try:
             document = _timed(seconds, name, lambda d=document, n=name, p=parameters: perform(d, n, p))
         except Refused as refused:
-            if name in ("sets.usual", "quality.optimise"):
-                continue  # no round hole, or nothing left to improve: the job goes on
+            if name in ("sets.usual", "quality.optimise") or steps is OF_A_MESH:
+                continue  # no round hole, nothing left to improve, or solids only: the job goes on
             if name == "midsurface.extract":
                 raise Unreadable(refused.reason, refused.remedy) from None
             raise
@@ -60,9 +67,7 @@ def run_job(part: Path, size: float, out: Path, sheet: Path | None = None) -> in
     return 4 if stops else 0
 
 
-def _job_steps(sheet: Path | None, size: float) -> list[tuple[str, dict[str, Any]]]:
-    if sheet is None:
-        return [("midsurface.extract", {}), ("mesh.shells", {"size": size}), ("sets.usual", {})]
+def _job_steps(sheet: Path, size: float) -> list[tuple[str, dict[str, Any]]]:
     try:
         table = tomllib.loads(sheet.read_text(encoding="utf-8"))
     except (OSError, tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
@@ -105,7 +110,7 @@ def inspect_file(path: Path) -> dict[str, Any]:
 def _body_facts(document: Document) -> list[dict[str, Any]]:
     out = []
     for body in document.bodies:
-        kind, reason = suits(body.walls, body.thin_share, body.shape.box, body.kind)
+        kind, reason = suits(body.walls, body.thin_share, body.shape.box, body.form)
         table: dict[tuple[str, float, float], int] = {}
         for h in body.holes:
             key = (h.kind, round(h.diameter, 4), round(h.length, 4))

@@ -45,7 +45,9 @@ def figures(document: Document) -> dict[str, tuple[str, str]]:
         kinds = {t for s in document.sheets.values() for t in s.thicknesses}
         out["midsurface"] = (
             "stale" if "midsurface" in stale else "done",
-            f"{walls} walls, {', '.join(f'{t:g}' for t in sorted(kinds)[:3])} {document.units}",
+            f"{walls} walls, {', '.join(f'{t:g}' for t in sorted(kinds)[:3])} {document.units}"
+            if any(kinds)
+            else f"{walls} walls, no thickness",
         )
     mesh = document.mesh
     if mesh.elements:

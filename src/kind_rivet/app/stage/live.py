@@ -17,6 +17,7 @@ from kind_rivet.core.document.document import Document
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.geometry.places import edge_middles, find_edges
 from kind_rivet.core.mesh.coincident import coincident_groups
+from kind_rivet.core.mesh.mesh import FREE_NODE, ON_EDGE, ON_VERTEX
 from kind_rivet.core.meshing.curves import Curve
 from kind_rivet.core.operations.quality import document_holds
 from kind_rivet.core.quality.limits import LABELS
@@ -50,7 +51,7 @@ class Live:
         self.window = window
         self.grips = Grips(window)
         self.drag: NodeDrag | None = None
-        self._holds: tuple[object, Any] = (None, None)
+        self._holds: tuple[tuple[Any, ...], Any] = ((), None)
         self._past: tuple[object, list[Floats]] = (None, [])
 
     @property
@@ -240,15 +241,18 @@ class Live:
         index = document.node_index.get(number_)
         if index is None or self.window.session.proposal is not None:
             return
-        if self._holds[0] is not document.mesh:
-            self._holds = (document.mesh, document_holds(document))
+        known = (document.mesh.conn, document.mesh.on_item, document.sheets)  # what holds a node does not change while nodes move
+        if len(self._holds[0]) != len(known) or any(a is not b for a, b in zip(self._holds[0], known, strict=True)):
+            self._holds = (known, document_holds(document))
         self.drag = NodeDrag(document.mesh, self._holds[1], document.limit_sheet, document.choices.size, index, document.wanted)
         if not self.drag.movable:
-            held = {1: "a point", 2: "a round hole or an edge"}.get(int(document.mesh.on_kind[index]), "its ring")
-            self.window.say(
-                f"Node {number_} is held by {held} of the geometry, so it does not move. Change the divisions of the edge instead.",
-                "problem",
-            )
+            kind = int(document.mesh.on_kind[index])
+            if kind == FREE_NODE:
+                why = "at a corner or a hole of the mesh, or an end of a beam or solid, so it does not move. Drag one inside a wall or along an edge."
+            else:
+                held = {ON_VERTEX: "a point", ON_EDGE: "a round hole or an edge"}.get(kind, "its ring")
+                why = f"held by {held} of the geometry, so it does not move. Change the divisions of the edge instead."
+            self.window.say(f"Node {number_} is {why}", "problem")
             self.drag = None
 
     def drag_move(self, pixel: tuple[float, float]) -> None:

@@ -62,6 +62,11 @@ class Body:
     kind: str = "solid"
     brep: NDArray[np.uint8] = field(default_factory=lambda: np.empty(0, np.uint8))
 
+    @property
+    def form(self) -> str:
+        """What it is to be meshed as: `solid`, `sheet` or `wire`; open facets are a sheet."""
+        return self.kind if self.kind != "facets" else "solid" if self.shape.solid else "sheet"
+
     @cached_property
     def fingerprint(self) -> str:
         """Changes when the geometry changes."""

@@ -58,9 +58,15 @@ def find_holes(shape: Shape) -> tuple[Hole, ...]:
     return tuple(sorted(out, key=lambda h: (h.diameter, h.width, h.centre)))
 
 
+def _closed(shape: Shape, loop: list[int]) -> bool:
+    """Do edges lead round, with no end left over?"""
+    ends = np.array([shape.edges[e].nodes[[0, -1]] for e in loop]).ravel()
+    return bool((np.unique(ends, return_counts=True)[1] % 2 == 0).all())
+
+
 def sheet_holes(shape: Shape) -> tuple[Hole, ...]:
     """Holes of a sheet: closed loops of free edges but the largest."""
-    loops = free_loops(shape)
+    loops = [loop for loop in free_loops(shape) if _closed(shape, loop)]
     reach = [float(np.linalg.norm(np.ptp(np.concatenate([shape.points[shape.edges[e].nodes] for e in loop]), axis=0))) for loop in loops]
     out = []
     for k, loop in enumerate(loops):
@@ -115,6 +121,6 @@ def _describe(shape: Shape, loops: list[list[int]], walls: tuple[int, ...]) -> H
         diameter = 2 * min(float(c[6]) for c in circles)
         return Hole("round", diameter, diameter, diameter, triple(centre), triple(circles[0][3:6]), walls)
     mouth = np.concatenate([shape.points[shape.edges[e].nodes] for e in loops[0]])
-    _, _, axes = np.linalg.svd(mouth - mouth.mean(axis=0), full_matrices=False)
+    axes = np.linalg.svd(mouth - mouth.mean(axis=0))[2]
     extent = np.ptp((mouth - mouth.mean(axis=0)) @ axes.T, axis=0)
     return Hole("cut-out", 0.0, float(min(extent[:2])), float(max(extent[:2])), triple(centre), triple(unit(axes[2])), walls)

@@ -10,27 +10,38 @@ from numpy.typing import NDArray
 
 from kind_rivet.core.errors import Refused
 from kind_rivet.core.geometry.carriers import FREE, Carrier, Floats, fit_curve, unit
+from kind_rivet.core.geometry.round_fit import fit_round
 from kind_rivet.core.geometry.shape import Edge, Face, Shape
 from kind_rivet.core.kernels import kernel
 
 Ints = NDArray[np.int32]
 MOST_FACES = 20_000
+LEAST_ROUND = 5  # nodes of a closed chain, its first one twice: fewer sides are a polygon's
+ARC_ALIKE = 0.3  # share by which turns and sides of one arc may differ
+ARC_TURN = 65.0  # degrees that an arc may turn at a node
 
 
 @dataclass(frozen=True)
 class Soup:
-    """A shape made from triangles: `closed` when it encloses a volume, `notes` what was wrong with it."""
+    """A shape made from triangles: `closed` when it encloses a volume, `notes` what was wrong with it.
+
+    kept : (m,) the given triangle that each facet is; node : (n,) the shape's point that each given point became, −1 where none
+    """
 
     shape: Shape
     closed: bool
     notes: tuple[str, ...]
+    kept: NDArray[np.int64]
+    node: Ints
 
 
-def shape_from_triangles(points: Floats, triangles: Ints, angle: float = 30.0, welded: bool = False) -> Soup:
+def shape_from_triangles(
+    points: Floats, triangles: Ints, angle: float = 30.0, welded: bool = False, labels: NDArray[np.int64] | None = None
+) -> Soup:
     """Weld corners, drop what is degenerate or no number, turn all facets alike and outward, find faces and edges.
 
     points (n, 3), triangles (m, 3); two facets belong to one face where they turn by less
-    than `angle` degrees. Raises `Refused` when nothing usable is left.
+    than `angle` degrees and their `labels` (m,), if there are any, agree. Raises `Refused` when nothing usable is left.
     """
     notes: list[str] = []
     points = np.ascontiguousarray(points, np.float64)
@@ -38,24 +49,25 @@ def shape_from_triangles(points: Floats, triangles: Ints, angle: float = 30.0, w
     whole = np.asarray(good[triangles].all(axis=1), bool)
     if not whole.all():
         notes.append(f"{int((~whole).sum())} facets with coordinates that are no numbers were left out.")
-    triangles = np.ascontiguousarray(triangles[whole], np.int32)
+    triangles, kept = np.ascontiguousarray(triangles[whole], np.int32), np.flatnonzero(whole)
     if not len(triangles):
         raise Refused("There are no facets to work on.", "Export the part again.")
+    number, given = np.where(good, np.arange(len(points)), 0).astype(np.int32), good
     if not welded:
-        number = np.zeros(len(points), np.int32)
         number[good], count = _weld_exact(np.ascontiguousarray(points[good]))
         place = np.empty((count, 3))
         place[number[good]] = points[good]
         points, triangles = place, number[triangles]
     flat = (triangles[:, 0] == triangles[:, 1]) | (triangles[:, 1] == triangles[:, 2]) | (triangles[:, 2] == triangles[:, 0])
-    triangles = triangles[~flat]
+    triangles, kept = triangles[~flat], kept[~flat]
     if not len(triangles):
         raise Refused("All facets are degenerate.", "Export the part again, in finer units.")
     used = np.zeros(len(points), bool)
     used[triangles.ravel()] = True
     new = (np.cumsum(used) - 1).astype(np.int32)
+    node = np.where(given & used[number], new[number], -1).astype(np.int32)
     points, triangles = points[used], np.ascontiguousarray(new[triangles])
-    beside, many = _neighbours(triangles, len(points))
+    beside, many = facet_neighbours(triangles, len(points))
     if many:
         notes.append(f"{many} sides have more than two facets; faces end there.")
     turned, piece = _turn_alike(triangles, beside)
@@ -69,12 +81,13 @@ def shape_from_triangles(points: Floats, triangles: Ints, angle: float = 30.0, w
         notes.append("It is open, so it counts as a sheet.")
     a, b, c = (points[triangles[:, k]] for k in range(3))
     normal = unit(np.cross(b - a, c - a))
-    face = _flood(beside, normal, np.cos(np.radians(angle)))
+    label = np.zeros(len(triangles), np.int64) if labels is None else np.asarray(labels, np.int64)[kept]
+    face = _without_folds(_flood(beside, normal, np.cos(np.radians(angle)), label), beside, normal)
     count = int(face.max()) + 1
     if count > MOST_FACES:
         raise Refused(f"At {angle:g}° these facets fall into {count} faces.", "Give a larger feature angle.")
     shape = _with_edges(points, triangles, face, normal, beside, closed, angle)
-    return Soup(shape, closed, tuple(notes))
+    return Soup(shape, closed, tuple(notes), kept, node)
 
 
 @kernel
@@ -112,7 +125,7 @@ def _weld_exact(points):  # type: ignore[no-untyped-def]
     return number, count
 
 
-def _neighbours(triangles: Ints, n: int) -> tuple[Ints, int]:
+def facet_neighbours(triangles: Ints, n: int) -> tuple[Ints, int]:
     """Facet across each side (m, 3): −1 none, −2 more than one; and the number of sides with more than two facets."""
     m = len(triangles)
     a, b = triangles.astype(np.int64).ravel(), triangles[:, [1, 2, 0]].astype(np.int64).ravel()
@@ -179,8 +192,8 @@ def _outward(points: Floats, triangles: Ints, beside: Ints, piece: Ints, closed:
 
 
 @kernel
-def _flood(beside, normal, least):  # type: ignore[no-untyped-def]
-    """Face (m,) of each facet: neighbours whose normals turn less than the angle whose cosine is `least`."""
+def _flood(beside, normal, least, label):  # type: ignore[no-untyped-def]
+    """Face (m,) of each facet: neighbours of one label whose normals turn less than the angle whose cosine is `least`."""
     m = len(beside)
     face = np.full(m, -1, np.int32)
     stack = np.empty(m, np.int32)
@@ -196,7 +209,7 @@ def _flood(beside, normal, least):  # type: ignore[no-untyped-def]
             f = stack[top]
             for k in range(3):
                 g = beside[f, k]
-                if g < 0 or face[g] >= 0:
+                if g < 0 or face[g] >= 0 or label[g] != label[f]:
                     continue
                 if normal[f, 0] * normal[g, 0] + normal[f, 1] * normal[g, 1] + normal[f, 2] * normal[g, 2] >= least:
                     face[g] = count
@@ -204,6 +217,22 @@ def _flood(beside, normal, least):  # type: ignore[no-untyped-def]
                     top += 1
         count += 1
     return face
+
+
+def _without_folds(face: Ints, beside: Ints, normal: Floats) -> Ints:
+    """Faces (m,), those that a single face encloses and that lie on their backs taken into it: elements folded over, no faces of the part."""
+    facet, k = np.nonzero((beside >= 0) & (face[np.maximum(beside, 0)] != face[:, None]))
+    other = beside[facet, k]
+    count = int(face.max()) + 1
+    back = np.einsum("ij,ij->i", normal[facet], normal[other]) < -0.5
+    ends = np.bincount(face, (beside < 0).any(axis=1), count)  # faces with a border of their own enclose, and are not enclosed
+    low, high, upright = np.full(count, count), np.full(count, -1), np.bincount(face[facet], ~back, count)
+    np.minimum.at(low, face[facet], face[other])
+    np.maximum.at(high, face[facet], face[other])
+    size = np.bincount(face, minlength=count)
+    fold = (ends == 0) & (upright == 0) & (low == high) & (size < size[np.minimum(low, count - 1)])
+    into = np.where(fold, low, np.arange(count))
+    return np.unique(into[into][face], return_inverse=True)[1].ravel().astype(np.int32)
 
 
 def _with_edges(points: Floats, triangles: Ints, face: Ints, normal: Floats, beside: Ints, closed: bool, angle: float) -> Shape:
@@ -218,15 +247,26 @@ def _with_edges(points: Floats, triangles: Ints, face: Ints, normal: Floats, bes
     weak = np.einsum("ijk,ik->ij", corner, normal) < 0.3
     corner[weak] = np.broadcast_to(normal[:, None], corner.shape)[weak]
     across = np.where(beside >= 0, face[np.maximum(beside, 0)], -1)
-    side = (across != face[:, None]) & ((beside < 0) | (np.arange(len(face))[:, None] < beside))
-    f, k = np.nonzero(side)
-    segments = np.column_stack((triangles[f, k], triangles[f, (k + 1) % 3]))
-    pair = np.sort(np.column_stack((face[f], np.where(beside[f, k] >= 0, across[f, k], -1 - (beside[f, k] == -2)))), axis=1)
-    keyed = np.unique(np.column_stack((np.sort(segments, axis=1), pair)), axis=0, return_index=True)[1]
-    segments, pair = segments[keyed], pair[keyed]
-    edges = edges_from_segments(points, segments, pair, angle)
+    f, k = np.nonzero(across != face[:, None])
+    segments, between = _bordering(np.column_stack((triangles[f, k], triangles[f, (k + 1) % 3])), face[f])
+    edges = edges_from_segments(points, segments, between, angle)
     faces = tuple(Face(fit_surface(points, triangles[mine], corner[mine])) for mine in _members(face, count))
     return Shape(points, triangles, face.astype(np.int32), corner, faces, edges, closed)
+
+
+def _bordering(sides: Ints, face: Ints) -> tuple[Ints, NDArray[np.int64]]:
+    """Each side of facets (m, 2) once, and a number that says between which faces it lies: one, two, or all that meet there.
+
+    `face` (m,): of the facet that each side belongs to.
+    """
+    ordered = np.sort(sides, axis=1)
+    order = np.lexsort((face, ordered[:, 1], ordered[:, 0]))
+    ordered, face = ordered[order], face[order]
+    start = np.flatnonzero(np.r_[True, (ordered[1:] != ordered[:-1]).any(axis=1)]) if len(ordered) else np.empty(0, np.int64)
+    stop = np.r_[start[1:], len(ordered)]
+    numbers: dict[tuple[int, ...], int] = {}
+    between = [numbers.setdefault(tuple(face[a:b].tolist()), len(numbers)) for a, b in zip(start, stop, strict=True)]
+    return np.ascontiguousarray(ordered[start]), np.array(between, np.int64)
 
 
 def _members(face: Ints, count: int) -> list[NDArray[np.int64]]:
@@ -234,8 +274,10 @@ def _members(face: Ints, count: int) -> list[NDArray[np.int64]]:
     return np.split(order, np.searchsorted(face[order], np.arange(1, count)))
 
 
-def edges_from_segments(points: Floats, segments: Ints, pair: NDArray[np.int64], angle: float) -> tuple[Edge, ...]:
+def edges_from_segments(points: Floats, segments: Ints, between: NDArray[np.int64], angle: float) -> tuple[Edge, ...]:
     """Chains of segments between the same faces, cut where other chains meet or where they turn by more than `angle` degrees.
+
+    segments (m, 2), between (m,): alike where the faces on their sides are the same.
 
     Closed chains on a circle stay whole however few corners they have: they are holes.
     """
@@ -243,8 +285,8 @@ def edges_from_segments(points: Floats, segments: Ints, pair: NDArray[np.int64],
     for s, (a, b) in enumerate(segments.tolist()):
         at.setdefault(a, []).append(s)
         at.setdefault(b, []).append(s)
-    ends, pairs = segments.tolist(), pair.tolist()
-    passes = {node: len(mine) == 2 and pairs[mine[0]] == pairs[mine[1]] for node, mine in at.items()}
+    ends, kinds = segments.tolist(), between.tolist()
+    passes = {node: len(mine) == 2 and kinds[mine[0]] == kinds[mine[1]] for node, mine in at.items()}
     used = np.zeros(len(ends), bool)
 
     def walk(s: int, start: int) -> list[int]:
@@ -270,7 +312,7 @@ def edges_from_segments(points: Floats, segments: Ints, pair: NDArray[np.int64],
         whole = fit_curve(
             points[nodes], max(tolerance, 1e-3 * float(np.ptp(points[nodes], axis=0).max())) if closed and len(nodes) > 6 else tolerance
         )
-        if closed and whole.kind == "circle":
+        if closed and whole.kind == "circle" and len(nodes) > LEAST_ROUND:
             out.append(Edge(nodes, whole))
             continue
         for part in _at_corners(points, nodes, least):
@@ -279,20 +321,40 @@ def edges_from_segments(points: Floats, segments: Ints, pair: NDArray[np.int64],
 
 
 def _at_corners(points: Floats, nodes: Ints, least: float) -> list[Ints]:
-    """A chain cut at its sharp corners (cosine of the turn below `least`)."""
+    """A chain cut at its sharp corners (cosine of the turn below `least`), not along coarse arcs."""
     closed = bool(nodes[0] == nodes[-1])
-    side = unit(np.diff(points[nodes], axis=0))
-    turn = np.einsum("ij,ij->i", side[:-1], side[1:])
-    sharp = (np.flatnonzero(turn < least) + 1).tolist()
-    if closed and side[-1] @ side[0] >= least and sharp:  # the chain's own beginning is no corner
-        nodes = np.concatenate((nodes[sharp[0] :], nodes[1 : sharp[0] + 1]))
-        sharp = [k - sharp[0] for k in sharp[1:]]
-    stops = [0, *sharp, len(nodes) - 1]
+    side = np.diff(points[nodes], axis=0)
+    length = np.linalg.norm(side, axis=1)
+    side = unit(side)
+    turn = np.einsum("ij,ij->i", side, np.roll(side, -1, axis=0))  # at the end of each side
+    sharp = turn < least
+    if not closed:
+        sharp[-1] = False
+    sharp &= ~_on_arc(np.arccos(np.clip(turn, -1, 1)), length, closed)
+    corners = (np.flatnonzero(sharp[:-1]) + 1).tolist()
+    if closed and not sharp[-1] and corners:  # the chain's own beginning is no corner
+        nodes = np.concatenate((nodes[corners[0] :], nodes[1 : corners[0] + 1]))
+        corners = [k - corners[0] for k in corners[1:]]
+    stops = [0, *corners, len(nodes) - 1]
     return [nodes[a : b + 1] for a, b in itertools.pairwise(stops)]
 
 
+def _on_arc(turn: Floats, length: Floats, closed: bool) -> NDArray[np.bool_]:
+    """Which turns (n,), at the ends of sides of a `length`, belong to at least three like ones in a row: a round edge in few pieces."""
+    n = len(turn)
+    after = np.roll(turn, -1)
+    like = (np.abs(turn - after) < ARC_ALIKE * np.maximum(turn, after)) & (np.maximum(turn, after) < np.radians(ARC_TURN))
+    like &= np.abs(length - np.roll(length, -1)) < ARC_ALIKE * np.maximum(length, np.roll(length, -1))
+    if not closed:
+        like[max(n - 2, 0) :] = False
+    row = like & np.roll(like, -1)  # this turn and the next two
+    if not closed:
+        row[max(n - 3, 0) :] = False
+    return np.asarray(row | np.roll(row, 1) | np.roll(row, 2))
+
+
 def fit_surface(points: Floats, triangles: Ints, normals: Floats) -> Carrier:
-    """The plane or cylinder that facets lie on, within 1e-5 of their reach; else `free`."""
+    """The plane, cylinder or cone that facets lie on, within 1e-5 of their reach (2e-5 where it has to be fitted); else `free`."""
     nodes = np.unique(triangles)
     p = points[nodes]
     centre = p.mean(axis=0)
@@ -310,17 +372,16 @@ def fit_surface(points: Floats, triangles: Ints, normals: Floats) -> Carrier:
         return FREE
     some = n[:: max(1, len(n) // 4000)]
     values, axes = np.linalg.eigh(some.T @ some)
-    if values[0] > 1e-4 * values[2] or values[1] < 1e-3 * values[2]:
+    if values[1] < 1e-3 * values[2]:
         return FREE
     axis = axes[:, 0]
-    circle = fit_circle(p - ((p - centre) @ axis)[:, None] * axis)
-    if circle is None:
-        return FREE
-    middle, radius = circle
-    away = p - middle - ((p - middle) @ axis)[:, None] * axis
-    if np.abs(np.linalg.norm(away, axis=1) - radius).max() > 1e-5 * max(reach, radius):
-        return FREE
-    return Carrier("cylinder", (*middle, *axis, radius))
+    circle = fit_circle(p - ((p - centre) @ axis)[:, None] * axis) if values[0] < 1e-4 * values[2] else None
+    if circle is not None:
+        middle, radius = circle
+        away = p - middle - ((p - middle) @ axis)[:, None] * axis
+        if np.abs(np.linalg.norm(away, axis=1) - radius).max() < 1e-5 * max(reach, radius):
+            return Carrier("cylinder", (*middle, *axis, radius))
+    return fit_round(p, n)
 
 
 def fit_circle(points: Floats) -> tuple[Floats, float] | None:

@@ -170,6 +170,14 @@ def lay_flat(shape: Shape, faces: tuple[int, ...]) -> Patch:
     return Patch(faces, carriers, cut.astype(np.int32), which, flat, space, normals, shape.normals[mine], ordered)
 
 
+def lay_flat_or_none(shape: Shape, faces: tuple[int, ...]) -> Patch | None:
+    """The region laid flat, where that is possible."""
+    try:
+        return lay_flat(shape, faces)
+    except Refused:
+        return None
+
+
 def _cut(facets: Ints, passages: dict[tuple[int, int], tuple[int, bool]]) -> tuple[NDArray[np.int64], int, dict[int, int]]:
     """Vertices of the facets after cutting along edges: (facet corners, number of vertices, border: next corner by corner).
 

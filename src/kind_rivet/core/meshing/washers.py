@@ -216,19 +216,16 @@ def _turned_alike(holes: list[RoundHole], shape: Shape) -> list[RoundHole]:
 
 
 def ring_divisions(radius: float, width: float, size: float) -> int:
-    """Even count whose sides match the size well out in the ring, where the next rows begin; multiples of four keep it symmetric.
+    """Count whose sides match the size well out in the ring, where the next rows begin: a multiple of four, so that it looks alike to walls that
+    meet at right angles.
 
-    Six at least; four for holes so small that six sides would fail as too short and four do not.
+    Six for holes too small for eight; four for those so small that six sides would fail as too short and four do not.
     """
     wanted = 2 * np.pi * (radius + OUTWARD * width) / size
     most = 2 * np.pi * radius / (LEAST_SIDE * size)
-    count = 4 * round(wanted / 4)
-    if count < 12:
-        count = 2 * round(wanted / 2)
-    if count < 8:
-        count = 8
+    count = max(8, 4 * round(wanted / 4))
     if count > most:
-        count = 2 * int(most // 2)
+        count = 4 * int(most // 4) if most >= 8 else 2 * int(most // 2)
     return int(max(count, 4 if count < 6 and np.sqrt(2) * radius > LEAST_SIDE * size else 6))
 
 

@@ -10,6 +10,7 @@ from pydantic import Field
 from kind_rivet.core.document.document import Document
 from kind_rivet.core.errors import Refused
 from kind_rivet.core.midsurface.gauge import gauge
+from kind_rivet.core.operations.mesh_faces import with_walls_as_meshed
 from kind_rivet.core.operations.registry import Parameters, Progress, operation
 
 
@@ -43,4 +44,5 @@ def refresh_thickness(document: Document, parameters: RefreshThickness, progress
     changed = int((np.abs(new - mesh.thickness) > 1e-6 * np.maximum(new, 1e-300)).sum())
     sentence = f"{int(told.sum())} shells measured on {body.name}: {np.nanmin(thickness):.4g} to {np.nanmax(thickness):.4g} {document.units} thick, {changed} changed."
     rest = f" {int((~told).sum())} lie outside its walls and keep what they have." if (~told).any() else ""
-    return replace(document, mesh=replace(mesh, thickness=new, offset=shift), notes=(sentence + rest,))
+    document = replace(document, mesh=replace(mesh, thickness=new, offset=shift), notes=(sentence + rest,))
+    return with_walls_as_meshed(document)

@@ -21,6 +21,7 @@ from kind_rivet.core.midsurface.sheet import Sheet
 from kind_rivet.core.operations.registry import Parameters, Progress, operation
 
 SIDE_BY_SIDE = 2  # bodies worked on at once
+AS_MESHED = "faces under a mesh"  # the way of sheets whose walls are known from the shells that came
 
 
 class ExtractMidsurface(Parameters):
@@ -51,7 +52,12 @@ def extract_midsurfaces(document: Document, parameters: ExtractMidsurface, progr
         if any(r.kind == "unfinished" for r in sheet.remarks):
             sentence = f"{body.name}: stopped after {parameters.limit:g} s with {len(sheet.shape.faces)} walls as they were then, {sheet.way}. Give it more time, or join them by hand."
         elif sheet.proof is None:
-            sentence = f"{body.name}: taken as it is, {len(sheet.shape.faces)} walls without a thickness."
+            thick = (
+                f"{', '.join(f'{t:g}' for t in sheet.thicknesses)} {document.units} thick"
+                if sheet.thickness.any()
+                else "without a thickness"
+            )
+            sentence = f"{body.name}: taken as it is, {len(sheet.shape.faces)} walls {thick}."
         else:
             walls = ", ".join(f"{t:g}" for t in sheet.thicknesses)
             sentence = f"{body.name}: {len(sheet.shape.faces)} walls, {walls} {document.units} thick, {100 * sheet.proof.mass_ratio:.1f} % of the solid's mass."
@@ -68,6 +74,13 @@ def _all_sheets(document: Document, chosen: list[Body], limit: float, progress: 
 
     def of(body: Body) -> Sheet | Refused:
         try:
+            known = document.raw_sheets.get(body.key)
+            if (
+                known is not None
+                and known.way == AS_MESHED
+                and document.basis.get(f"sheet:{body.key}") == document.geometry_state(body.key)
+            ):
+                return known
             if not body.shape.solid:
                 return _of_faces(body, (), 0.0)
             hands = tuple(c.hand for c in document.wall_choices if c.body == body.key)

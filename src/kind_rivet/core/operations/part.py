@@ -154,39 +154,6 @@ def _usual_side(points: np.ndarray, rows: np.ndarray) -> float:
     return float(f"{np.median(np.linalg.norm(points[rows[:, 1]] - points[rows[:, 0]], axis=1)):.3g}")
 
 
-class FacesFromMesh(Parameters):
-    angle: float = Field(30.0, gt=1, lt=90, title="Feature angle", description="Faces end where elements turn by more (degrees)")
-    parts: tuple[int, ...] = Field((), title="Parts", description="Empty: all shells that have no geometry")
-
-
-@operation("part.faces_from_mesh", "Faces from a mesh", "part", FacesFromMesh)
-def faces_from_mesh(document: Document, parameters: FacesFromMesh, progress: Progress) -> Document:
-    """Make faces and edges by feature angle from shells without geometry, or again from a facet body at another angle."""
-    mesh = document.mesh
-    chosen = mesh.is_shell & (np.isin(mesh.part, parameters.parts) if parameters.parts else mesh.body < 0)
-    facets = [b for b in document.bodies if b.kind == "facets"]
-    if not chosen.any() and not facets:
-        raise Refused("There are no shells without geometry, and no facet body.", "Open an STL, OBJ, PLY, VTU or Exodus file first.")
-    notes: list[str] = []
-    bodies = list(document.bodies)
-    for k, body in enumerate(bodies):
-        if body.kind == "facets" and not chosen.any():
-            soup = shape_from_triangles(body.shape.points, body.shape.facets, parameters.angle, welded=True)
-            bodies[k] = new_body(document, body.name, "facets", soup.shape, colour=body.colour, source=body.source, key=body.key)
-            notes.append(f"{body.name}: {len(soup.shape.faces)} faces and {len(soup.shape.edges)} edges at {parameters.angle:g}°.")
-    grown = replace(document, bodies=tuple(bodies))
-    if chosen.any():
-        rows = mesh.conn[chosen, :4]
-        quads = rows[:, 3] >= 0
-        triangles = np.vstack((rows[:, :3], rows[quads][:, [0, 2, 3]]))
-        soup = shape_from_triangles(mesh.points, triangles.astype(np.int32), parameters.angle)
-        body = new_body(grown, free_name(grown, "Faces from the mesh"), "facets", soup.shape)
-        bodies.append(body)
-        notes.insert(0, f"{body.name}: {len(soup.shape.faces)} faces and {len(soup.shape.edges)} edges at {parameters.angle:g}°.")
-        notes += soup.notes
-    return replace(document, bodies=tuple(bodies), notes=tuple(notes))
-
-
 class Rename(Parameters):
     body: int = Field(title="Body")
     name: str = Field(min_length=1, max_length=120, title="Name")

@@ -10,6 +10,7 @@ from pydantic import Field
 
 from kind_rivet.core.document.document import Document
 from kind_rivet.core.errors import Refused
+from kind_rivet.core.operations.loose import seated_mesh
 from kind_rivet.core.operations.mixed import element_indices
 from kind_rivet.core.operations.registry import Parameters, Progress, operation
 from kind_rivet.core.repair.drag import NodeDrag
@@ -18,8 +19,9 @@ from kind_rivet.core.repair.optimise import optimise
 
 
 def document_holds(document: Document) -> Holds:
-    """What holds every node of the document's mesh."""
-    return holds_of(document.mesh, {k: s.shape for k, s in document.sheets.items()})
+    """What holds every node of the document's mesh; shells without geometry are held by the faces and edges that they form themselves."""
+    seated = seated_mesh(document)
+    return holds_of(seated.mesh, seated.shapes)
 
 
 class OptimiseMesh(Parameters):

@@ -47,6 +47,7 @@ _MODULES = (
     "bodies",
     "revision",
     "midsurface",
+    "mesh_faces",
     "walls",
     "gauge",
     "shells",

@@ -153,6 +153,8 @@ def _fill_once(
     length = np.linalg.norm(side, axis=1)
     angle = np.arctan2(side[:, 1], side[:, 0])
     h = size / scale
+    if not np.median(length) > 0:
+        raise CannotFill("the border of the region has shrunk to a point", given[0] * scale + shift)
     area = sum(area_of((loop - shift) / scale) for loop in loops)
     capacity = int(n + 64 + 3.0 * area / min(h, float(np.median(length))) ** 2 + 12 * n)
     if len(spots):

@@ -1,0 +1,41 @@
+"""Shells that came without geometry, seen on the faces that they form themselves."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from kind_rivet.core.document.document import Document
+from kind_rivet.core.errors import Refused
+from kind_rivet.core.geometry.shape import Shape
+from kind_rivet.core.mesh.mesh import FREE_NODE, Mesh
+from kind_rivet.core.meshing.seats import faces_under, seats_on
+
+NOWHERE = -1  # the body of shells without geometry
+
+
+@dataclass(frozen=True)
+class Seated:
+    """The mesh with every shell on a face, where one could be found, and the shapes by body (`NOWHERE`: that of the loose shells)."""
+
+    mesh: Mesh
+    shapes: dict[int, Shape]
+
+
+def seated_mesh(document: Document, laid: bool = False) -> Seated:
+    """The document's mesh with the seats of loose shells; nodes that beams, solids or springs use as well keep none.
+
+    `laid`: faces that cannot be laid flat are taken apart.
+    """
+    mesh = document.mesh
+    shapes = {k: s.shape for k, s in document.sheets.items()}
+    loose = mesh.is_shell & (mesh.body < 0)
+    if not loose.any():
+        return Seated(mesh, shapes)
+    try:
+        soup = faces_under(mesh, loose, laid=laid)
+    except Refused:  # too ragged for faces to be told apart: these nodes stay where they are
+        return Seated(mesh, shapes)
+    seats = seats_on(mesh, loose, soup)
+    others = mesh.conn[~mesh.is_shell]
+    seats.on_kind[others[others >= 0]] = FREE_NODE
+    return Seated(seats.put(mesh, NOWHERE), shapes | {NOWHERE: soup.shape})
