@@ -375,17 +375,18 @@ def with_edges(shape: Shape, lines: list[list[int]], chosen: NDArray[np.bool_]) 
     # First parts of cut edges keep their number: later parts go behind all old ones, the new lines last.
     firsts, rest, new = [], [], []
     for edge in shape.edges:
-        parts = [edge] if ends.isdisjoint(edge.nodes.tolist()) else _cut_edge(edge, corners)
+        parts = [edge] if ends.isdisjoint(edge.nodes.tolist()) else cut_edge(edge, corners)
         firsts.append(parts[0])
         rest += parts[1:]
     tolerance = 1e-6 * shape.diagonal
     for line in lines:
-        for part in _cut_edge(Edge(np.array(line, np.int32)), ends):
+        for part in cut_edge(Edge(np.array(line, np.int32)), ends):
             new.append(Edge(part.nodes, fit_curve(shape.points[part.nodes], tolerance)))
     return replace(shape, facet_face=owner, faces=tuple(faces), edges=(*firsts, *rest, *new)), len(new)
 
 
-def _cut_edge(edge: Edge, at: set[int]) -> list[Edge]:
+def cut_edge(edge: Edge, at: set[int]) -> list[Edge]:
+    """An edge in parts that end at the given nodes; a closed one begins anew at one of them."""
     nodes = edge.nodes
     inner = [k for k in range(1, len(nodes) - 1) if int(nodes[k]) in at]
     if edge.closed and inner:  # begin at a cut, so that no vertex is left where none is needed

@@ -22,6 +22,7 @@ from kind_rivet.core.mesh.mesh import ELEMENT_FIELDS, NODE_FIELDS, ON_EDGE, ON_F
 from kind_rivet.core.meshing.curves import Curve
 
 FARTHEST = 0.2  # of a side: a middle that would stand farther off the chord stays on it
+ON_CURVE = 1e-3  # of its length: a hard point nearer to an edge than this is on it (arcs are told by their facets)
 MOST_MOVED = 0.3  # of the shortest side beside it: a corner farther off its place stays
 
 
@@ -152,11 +153,13 @@ def _middles(
                 continue
             on = (mesh.on_body == body) & (mesh.on_kind == ON_EDGE) & (mesh.on_item == e)
             tips = (mesh.on_body == body) & (mesh.on_kind == ON_VERTEX) & np.isin(mesh.on_item, edge.nodes[[0, -1]])
+            curve = Curve.through(shape.points[edge.nodes], edge.carrier)
+            pinned = np.flatnonzero((mesh.on_body == body) & (mesh.on_kind == ON_VERTEX) & (mesh.on_item < 0))  # hard points, some on edges
+            tips[pinned] = np.linalg.norm(_feet(curve, points[pinned]) - points[pinned], axis=1) < ON_CURVE * curve.length
             there = (on | tips)[ends].all(axis=1)
             there &= on[ends].any(axis=1) | (np.linalg.norm(np.diff(points[ends], axis=1)[:, 0], axis=1) > 0.9 * shape.edge_length[e])
             lot = np.flatnonzero(there)
             if len(lot):
-                curve = Curve.through(shape.points[edge.nodes], edge.carrier)
                 foot = _feet(curve, chord[lot])
                 near = np.linalg.norm(foot - chord[lot], axis=1) < FARTHEST * np.linalg.norm(
                     np.diff(points[ends[lot]], axis=1)[:, 0], axis=1

@@ -20,6 +20,7 @@ from kind_rivet.core.meshing.detail import TINY, Strip, agree_across, narrow_str
 from kind_rivet.core.meshing.divisions import fits, odd_regions, plan_divisions
 from kind_rivet.core.meshing.facing import facing_shares
 from kind_rivet.core.meshing.free.fill import CannotFill
+from kind_rivet.core.meshing.hard_edges import cut_at_hard, edges_at, held_at
 from kind_rivet.core.meshing.hole_patterns import follow_patterns
 from kind_rivet.core.meshing.near_edges import facing_rings
 from kind_rivet.core.meshing.necks import close_failed, close_touching, finer_near
@@ -34,6 +35,7 @@ from kind_rivet.core.meshing.tube_cuts import cut_tubes
 from kind_rivet.core.meshing.washers import RoundHole, find_round_holes
 
 LITTLE = 0.25  # share of the size that is looked past where more would spoil a border
+AT_HARD = 1e-7  # of the diagonal: a node nearer to a hard point than this lies on it
 FINER = 1  # how often the divisions near a border that crosses itself are doubled
 
 
@@ -80,9 +82,10 @@ def mesh_sheet(shape: Shape, rules: ShellRules, hard: Floats | None = None, kept
     if not np.isfinite(rules.size) or rules.size <= 0:
         raise Refused(f"The element size must be a positive length, not {rules.size:g}.", "Give a size in document units.")
     held = kept.held if kept else ()
-    sheet = cut_tubes(cut_at_ends(shape, rules, held), rules, held)
-    shape, rules, kept = sheet.shape, sheet.rules(rules), sheet.kept(kept)
     notes: list[str] = []
+    sheet = cut_tubes(cut_at_ends(shape, rules, held), rules, held)
+    sheet, on_edges, hard = cut_at_hard(sheet, np.empty((0, 3)) if hard is None else np.asarray(hard, float), rules, held, notes)
+    shape, rules, kept = sheet.shape, sheet.rules(rules), sheet.kept(kept)
     curves = [Curve.through(shape.points[edge.nodes], edge.carrier) for edge in shape.edges]
     patches: list[Patch | None] = []
     for faces in regions_of(shape):
@@ -94,9 +97,8 @@ def mesh_sheet(shape: Shape, rules: ShellRules, hard: Floats | None = None, kept
             else:
                 patches.append(None)
                 notes.append(str(refused))
-    hard = np.empty((0, 3)) if hard is None else np.asarray(hard, float)
     close_touching(shape, patches, rules.size, notes)
-    spared: set[int] = set()
+    spared = edges_at(shape, on_edges, AT_HARD * shape.diagonal)
     finer = 0
     while True:
         mesh, failed, past = _mesh_once(sheet, curves, patches, rules, hard, kept, spared, list(notes))
@@ -122,7 +124,7 @@ def mesh_sheet(shape: Shape, rules: ShellRules, hard: Floats | None = None, kept
     mesh = in_trias(mesh, rules.trias == "tria") if rules.trias else without_collapsed(mesh)
     if not len(mesh.elements) and not mesh.kept_faces:
         raise Refused("No face could be meshed.", " ".join(mesh.notes[:1]))
-    return sheet.mesh_of_whole(mesh)
+    return held_at(sheet.mesh_of_whole(mesh), on_edges, AT_HARD * shape.diagonal)
 
 
 def _mesh_once(
