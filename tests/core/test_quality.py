@@ -123,3 +123,19 @@ def test_held_nodes_say_why(tray_mesh: Document) -> None:
     held = int(tray_mesh.mesh.node_id[np.flatnonzero(stays & (tray_mesh.mesh.on_kind == 2))[0]])
     with pytest.raises(Refused, match="held by a round hole or a ring"):
         perform(tray_mesh, "quality.move_node", {"node": held, "to": (0, 0, 0)})
+
+
+def test_an_older_mesh_is_held_by_the_sheet_it_was_made_on(tray_mesh: Document) -> None:
+    wall = int(np.argmin(tray_mesh.sheets[1].shape.face_area))
+    facets = tray_mesh.sheets[1].shape.facets[tray_mesh.sheets[1].shape.facet_face == wall]
+    place = tray_mesh.sheets[1].shape.points[facets[0]].mean(axis=0)
+    changed = perform(tray_mesh, "midsurface.drop_wall", {"body": 1, "place": tuple(map(float, place))})
+    assert len(changed.sheets[1].shape.faces) < len(tray_mesh.sheets[1].shape.faces)
+    assert changed.stale == ("shells of Cradle tray",)
+    before, after = document_holds(tray_mesh), document_holds(changed)
+    assert (after.movable == before.movable).all()
+    assert after.data == pytest.approx(before.data)
+    assert changed.lines_of(1) == ()  # its edges have other numbers now
+    fresh = perform(changed, "mesh.update", {})
+    assert [len(line) for line in fresh.lines_of(1)] == [len(line) for line in fresh.mesh_edges[1]]
+    assert perform(fresh, "quality.optimise", {"rounds": 3}).mesh.elements == fresh.mesh.elements

@@ -278,9 +278,10 @@ class DivisionsCard(Card):
 
     def _counts(self) -> dict[tuple[int, int], int]:
         """Divisions of the chosen edges as they are shown."""
-        lines = self.window_.session.shown.mesh_edges
+        shown = self.window_.session.shown
         picked = self.window_.selection.items if self.window_.selection.kind == "edge" else []
-        return {(b, e): len(lines[b][e]) - 1 for b, e in picked if b in lines and e < len(lines[b]) and len(lines[b][e]) > 1}
+        lines = {b: shown.lines_of(b) for b, _ in picked}
+        return {(b, e): len(lines[b][e]) - 1 for b, e in picked if e < len(lines[b]) and len(lines[b][e]) > 1}
 
 
 class ColourCard(Card):

@@ -24,7 +24,7 @@ ANY = "any"
 
 def chain(document: Document, items: list[Any]) -> list[int]:
     """Node numbers along the chosen edges of a meshed sheet, joined end to end; a closed chain names its first node once."""
-    lines = [[int(n) for n in document.mesh_edges[b][e]] for b, e in items if b in document.mesh_edges and e < len(document.mesh_edges[b])]
+    lines = [[int(n) for n in document.lines_of(b)[e]] for b, e in items if e < len(document.lines_of(b))]
     lines = [line for line in lines if len(line) > 1]
     if not lines:
         return []

@@ -72,9 +72,9 @@ class Grips:
         if selection.kind != "edge" or self.window.session.busy:
             return out
         for body, e in selection.items[:MOST_EDGES]:
-            lines = document.mesh_edges.get(body)
+            lines = document.lines_of(body)
             sheet = document.sheets.get(body)
-            if lines is None or sheet is None or e >= len(lines) or e >= len(sheet.shape.edges) or len(lines[e]) < 3:
+            if sheet is None or e >= len(lines) or len(lines[e]) < 3:
                 continue
             if sheet.shape.edges[e].closed:
                 continue

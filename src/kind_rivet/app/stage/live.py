@@ -91,11 +91,8 @@ class Live:
             if e < len(shape.edges):
                 carrier = shape.edges[e].carrier
                 round_ = f" · radius {carrier.data[6]:.4g}" if carrier.kind == "circle" else ""
-                count = (
-                    len(document.mesh_edges[body][e]) - 1
-                    if body in document.mesh_edges and sheet is not None and e < len(document.mesh_edges[body])
-                    else 0
-                )
+                lines = document.lines_of(body) if sheet is not None else ()
+                count = len(lines[e]) - 1 if e < len(lines) else 0
                 text = f"edge {e + 1} · {shape.edge_length[e]:.4g} {document.units}{round_}" + (f" · {count} divisions" if count else "")
                 stage.hover_shape = [shape.points[shape.edges[e].nodes]]
         elif kind == "point":
@@ -186,13 +183,13 @@ class Live:
         document = self.window.session.shown
         hand = document.choices.divisions
         lots = []
-        for key, lines in document.mesh_edges.items():
+        for key in document.mesh_edges:
             sheet = document.sheets.get(key)
             if sheet is None:
                 continue
             by_hand = hand.get(str(key), {})
-            for e, line in enumerate(lines):
-                if e < len(sheet.shape.edges) and len(line) > 1:
+            for e, line in enumerate(document.lines_of(key)):
+                if len(line) > 1:
                     edge = sheet.shape.edges[e]
                     curve = Curve.through(sheet.shape.points[edge.nodes], edge.carrier)
                     lots.append((curve.length, ((key, e), curve.at(np.array([curve.length / 2]))[0], str(len(line) - 1), e in by_hand)))
@@ -241,7 +238,7 @@ class Live:
         index = document.node_index.get(number_)
         if index is None or self.window.session.proposal is not None:
             return
-        known = (document.mesh.conn, document.mesh.on_item, document.sheets)  # what holds a node does not change while nodes move
+        known = (document.mesh.conn, document.mesh.on_item, document.meshed)  # what holds a node does not change while nodes move
         if len(self._holds[0]) != len(known) or any(a is not b for a, b in zip(self._holds[0], known, strict=True)):
             self._holds = (known, document_holds(document))
         self.drag = NodeDrag(document.mesh, self._holds[1], document.limit_sheet, document.choices.size, index, document.wanted)

@@ -322,6 +322,11 @@ class Document:
         together = sorted(g for g in self.joined if body in g)
         return f"{self.prepare_state(body)}|{c.size:g}|{c.growth:g}|{c.washers}|{hand}|{together}{c.beside_size(body)}"
 
+    def lines_of(self, body: int) -> tuple[NDArray[np.int32], ...]:
+        """Node numbers along each edge of a body's sheet; none where the shells were made on an earlier one, whose edges had other numbers."""
+        fits = self.basis.get(f"mesh:{body}", "").split("|")[0] == self.prepare_state(body)
+        return self.mesh_edges.get(body, ()) if fits else ()
+
     @cached_property
     def stale(self) -> tuple[str, ...]:
         """What was made from a state that is no longer the present one, in plain words."""

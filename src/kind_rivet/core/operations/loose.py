@@ -27,7 +27,7 @@ def seated_mesh(document: Document, laid: bool = False) -> Seated:
     `laid`: faces that cannot be laid flat are taken apart.
     """
     mesh = document.mesh
-    shapes = {k: s.shape for k, s in document.sheets.items()}
+    shapes = {k: s.shape for k, s in document.meshed.items()}  # the sheets that the shells were made on, also where newer ones wait
     loose = mesh.is_shell & (mesh.body < 0)
     if not loose.any():
         return Seated(mesh, shapes)

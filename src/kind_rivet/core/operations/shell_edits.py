@@ -111,8 +111,7 @@ def _again(document: Document, seated: Seated, mesh: Mesh, numbers: NDArray[np.i
         [s.nodes for s in document.spiders] + [np.array([m.node for m in document.masses] + [s.centre for s in document.spiders])]
     )
     pinned = np.union1d(np.unique(others[others >= 0]), np.flatnonzero(np.isin(mesh.node_id, hung.astype(np.int64))))
-    sheet = document.meshed.get(body)
-    shape = sheet.shape if sheet is not None else seated.shapes.get(body)
+    shape = seated.shapes.get(body)
     known = shape is not None and 0 <= face < len(shape.faces)
     carrier = shape.faces[face].carrier if known and shape is not None else Carrier("free")
     inner = np.setdiff1d(mesh.conn[lot][mesh.conn[lot] >= 0], pinned)
