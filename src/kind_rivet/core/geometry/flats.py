@@ -6,20 +6,46 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kind_rivet.core.geometry.carriers import Floats, unit
-from kind_rivet.core.geometry.soup import facet_neighbours
+from kind_rivet.core.geometry.soup import Soup, facet_neighbours, shape_from_triangles
 from kind_rivet.core.kernels import kernel
 
 Ints = NDArray[np.int32]
 ALIKE = np.cos(np.radians(0.6))  # of the normals of facets that may lie in one plane
+SMOOTH = np.radians(30.0)  # turn up to which a surface runs on smoothly
+HALF = 0.8  # of the turn within a bend: a plane turns less into it
+WIDER = 2.2  # times as wide as what it runs on into: a wall, no strip of a bend
 FLAT = 1e-5  # of its reach: how far a plane part's points may lie off its plane
 
 
-def plane_parts(points: Floats, triangles: Ints, owner: NDArray[np.int64]) -> NDArray[np.int64]:
+def walls_and_bends(points: Floats, triangles: Ints, angle: float, welded: bool = False) -> Soup:
+    """A shape from triangles (see `shape_from_triangles`) whose plane walls end where their bends begin."""
+    soup = shape_from_triangles(points, triangles, angle, welded)
+    label = parts_of_free_faces(soup, np.arange(len(triangles)))
+    return shape_from_triangles(points, triangles, angle, welded, label) if (label >= 0).any() else soup
+
+
+def parts_of_free_faces(soup: Soup, owner: NDArray[np.int64]) -> NDArray[np.int64]:
+    """Number (s,) of the plane part that each element lies in, −1 for those in none and in faces that lie on one surface as a whole.
+
+    owner (t,): the element (0 … s − 1) of each triangle that the shape was made from.
+    """
+    shape = soup.shape
+    out = np.full(int(owner.max(initial=-1)) + 1, -1, np.int64)
+    free = np.array([face.carrier.kind == "free" for face in shape.faces])
+    mine = np.flatnonzero(free[shape.facet_face])
+    if len(mine):
+        which, local = np.unique(owner[soup.kept[mine]], return_inverse=True)
+        out[which] = plane_parts(shape.points, shape.facets[mine], local)
+    return out
+
+
+def plane_parts(points: Floats, triangles: Ints, owner: NDArray[np.int64] | None = None) -> NDArray[np.int64]:
     """Number (s,) of the plane part that each element lies in, −1 for those in none.
 
-    triangles (t, 3), owner (t,): the element (0 … s − 1) of each. A part has at least one
-    node round which everything lies in its plane, so the strips of a faceted cylinder are none.
+    triangles (t, 3), owner (t,): the element (0 … s − 1) of each; without it every triangle is one. A part has at least one
+    node round which everything lies in its plane, or is much wider than what it runs on into: the strips of a faceted cylinder are neither.
     """
+    owner = np.arange(len(triangles)) if owner is None else owner
     beside, _ = facet_neighbours(triangles, len(points))
     a, b, c = (points[triangles[:, k]] for k in range(3))
     normal = unit(np.cross(b - a, c - a))
@@ -31,6 +57,7 @@ def plane_parts(points: Floats, triangles: Ints, owner: NDArray[np.int64]) -> ND
     out[out != high] = -1
     keep = np.zeros(int(part.max(initial=-1)) + 2, bool)
     keep[_with_inner_nodes(triangles, beside, out[owner], len(points))] = True
+    keep[:-1] |= _wide(points, triangles, beside, normal, part)
     keep[-1] = False
     return np.where(keep[out], out, -1)
 
@@ -45,6 +72,38 @@ def _with_inner_nodes(triangles: Ints, beside: Ints, part: NDArray[np.int64], no
     facet, side = np.nonzero(beside < 0)
     border[triangles[facet, side]] = border[triangles[facet, (side + 1) % 3]] = True
     return np.unique(low[(low == high) & (low >= 0) & ~border])
+
+
+def _wide(points: Floats, triangles: Ints, beside: Ints, normal: Floats, part: NDArray[np.int64]) -> NDArray[np.bool_]:
+    """Which parts (p,) are much wider (2 area / border) than those they run on into smoothly, and not strips of one cylinder with them."""
+    count = int(part.max(initial=-1)) + 1
+    part = np.where(part >= 0, part, count)  # what lies in no plane counts as one more
+    p = points[triangles]
+    area = np.bincount(part, np.linalg.norm(np.cross(p[:, 1] - p[:, 0], p[:, 2] - p[:, 0]), axis=1) / 2, count + 1)
+    facet, k = np.nonzero((beside < 0) | (part[np.maximum(beside, 0)] != part[:, None]))
+    length = np.linalg.norm(p[facet, (k + 1) % 3] - p[facet, k], axis=1)
+    width = 2 * area / np.maximum(np.bincount(part[facet], length, count + 1), 1e-300)
+    other = beside[facet, k]
+    smooth = (other >= 0) & (part[facet] < count) & (part[np.maximum(other, 0)] < count)
+    turn = np.arccos(np.clip(np.einsum("ij,ij->i", normal[facet], normal[np.maximum(other, 0)]), -1.0, 1.0))
+    smooth &= turn < SMOOTH
+    mine, theirs, length, turn = part[facet[smooth]], part[other[smooth]], length[smooth], turn[smooth]
+    beyond = np.bincount(mine, length * width[theirs], count) / np.maximum(np.bincount(mine, length, count), 1e-300)
+    wide = (beyond > 0) & (width[:count] > WIDER * beyond)
+    order = np.argsort(mine, kind="stable")
+    first = np.searchsorted(mine[order], np.arange(count + 1))
+    for r in np.flatnonzero(wide).tolist():
+        sides = order[first[r] : first[r + 1]]
+        s = int(theirs[sides[int(np.argmax(length[sides]))]])
+        here = float(turn[sides[theirs[sides] == s]].max())
+        onward = order[first[s] : first[s + 1]]
+        onward = onward[theirs[onward] != r]
+        if not len(onward):
+            continue
+        k = onward[int(np.argmax(length[onward]))]
+        # A wide strip of the same cylinder would turn more than narrow ones do; a plane that touches it turns half as much.
+        wide[r] = here < HALF * turn[k] or width[theirs[k]] > WIDER * width[s]
+    return np.asarray(wide)
 
 
 @kernel

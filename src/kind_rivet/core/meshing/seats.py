@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kind_rivet.core.geometry.carriers import Floats, triple
-from kind_rivet.core.geometry.flats import plane_parts
+from kind_rivet.core.geometry.flats import parts_of_free_faces
 from kind_rivet.core.geometry.loops import free_loops
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.geometry.soup import Soup, shape_from_triangles
@@ -60,8 +60,11 @@ def faces_under(mesh: Mesh, chosen: NDArray[np.bool_], angle: float = FEATURE, l
     if wall.max(initial=0) < MOST_WALLS:
         label = label * MOST_WALLS + wall
     triangles, owner = _triangles(rows)
-    label = _both(label, plane_parts(mesh.points, triangles, owner))
     soup = shape_from_triangles(mesh.points, triangles, angle, labels=label[owner])
+    plane = parts_of_free_faces(soup, owner)
+    if (plane >= 0).any():
+        label = _both(label, plane)
+        soup = shape_from_triangles(mesh.points, triangles, angle, labels=label[owner])
     for _ in range(ROUNDS if laid and not soup.closed else 0):
         piece = np.full(len(rows), -1, np.int64)
         for f in range(len(soup.shape.faces)):

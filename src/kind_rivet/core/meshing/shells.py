@@ -19,12 +19,13 @@ from kind_rivet.core.meshing.cut_sheet import CutSheet
 from kind_rivet.core.meshing.detail import TINY, Strip, agree_across, narrow_strips, small_detail
 from kind_rivet.core.meshing.divisions import fits, odd_regions, plan_divisions
 from kind_rivet.core.meshing.facing import facing_shares
+from kind_rivet.core.meshing.flat_cuts import cut_in_two
 from kind_rivet.core.meshing.free.fill import CannotFill
 from kind_rivet.core.meshing.hard_edges import cut_at_hard, edges_at, held_at
 from kind_rivet.core.meshing.hole_patterns import follow_patterns
 from kind_rivet.core.meshing.near_edges import facing_rings
 from kind_rivet.core.meshing.necks import close_failed, close_touching, finer_near
-from kind_rivet.core.meshing.patch import Patch, lay_flat
+from kind_rivet.core.meshing.patch import Patch, lay_flat, lay_flat_or_none
 from kind_rivet.core.meshing.regions import begin_region, end_region, filled_region
 from kind_rivet.core.meshing.rib_ends import cut_at_ends
 from kind_rivet.core.meshing.rules import ShellRules
@@ -36,6 +37,7 @@ from kind_rivet.core.meshing.washers import RoundHole, find_round_holes
 
 LITTLE = 0.25  # share of the size that is looked past where more would spoil a border
 AT_HARD = 1e-7  # of the diagonal: a node nearer to a hard point than this lies on it
+CUTS = 4  # how often faces that cannot be laid flat or filled are cut in two
 FINER = 1  # how often the divisions near a border that crosses itself are doubled
 
 
@@ -82,21 +84,44 @@ def mesh_sheet(shape: Shape, rules: ShellRules, hard: Floats | None = None, kept
     if not np.isfinite(rules.size) or rules.size <= 0:
         raise Refused(f"The element size must be a positive length, not {rules.size:g}.", "Give a size in document units.")
     held = kept.held if kept else ()
-    notes: list[str] = []
+    wanted = np.empty((0, 3)) if hard is None else np.asarray(hard, float)
     sheet = cut_tubes(cut_at_ends(shape, rules, held), rules, held)
-    sheet, on_edges, hard = cut_at_hard(sheet, np.empty((0, 3)) if hard is None else np.asarray(hard, float), rules, held, notes)
+    bare = [f for f, edges in enumerate(sheet.shape.face_edges) if not edges]
+    sheet = cut_in_two(sheet, bare, held)
+    mesh, failed = _meshed(sheet, rules, wanted, kept)
+    for _ in range(CUTS):
+        cut = cut_in_two(sheet, failed, {*held, *rules.grading, *rules.divisions}) if failed else sheet
+        if cut is sheet:
+            break
+        tried, left = _meshed(cut, rules, wanted, kept)
+        if _area(cut.shape, left) > 0.99 * _area(sheet.shape, failed):
+            break
+        sheet, mesh, failed = cut, tried, left
+    if not len(mesh.elements) and not mesh.kept_faces:
+        raise Refused("No face could be meshed.", " ".join(mesh.notes[:1]))
+    return mesh
+
+
+def _area(shape: Shape, faces: list[int]) -> float:
+    return float(shape.face_area[faces].sum()) if faces else 0.0
+
+
+def _meshed(sheet: CutSheet, rules: ShellRules, wanted: Floats, kept: Kept | None) -> tuple[SheetMesh, list[int]]:
+    """The mesh of a sheet and the faces, as they are cut, that could not be laid flat or filled. `wanted` (h, 3): hard points."""
+    notes: list[str] = []
+    sheet, on_edges, hard = cut_at_hard(sheet, wanted, rules, kept.held if kept else (), notes)
     shape, rules, kept = sheet.shape, sheet.rules(rules), sheet.kept(kept)
     curves = [Curve.through(shape.points[edge.nodes], edge.carrier) for edge in shape.edges]
     patches: list[Patch | None] = []
+    curled: list[int] = []
     for faces in regions_of(shape):
-        try:
-            patches.append(lay_flat(shape, faces))
-        except Refused as refused:
-            if len(faces) > 1:  # meshed one by one instead
-                patches.extend(lay_flat(shape, (f,)) for f in faces)
-            else:
+        for lot in [faces] if len(faces) == 1 or lay_flat_or_none(shape, faces) else [(f,) for f in faces]:  # else one by one
+            try:
+                patches.append(lay_flat(shape, lot))
+            except Refused as refused:
                 patches.append(None)
                 notes.append(str(refused))
+                curled += lot
     close_touching(shape, patches, rules.size, notes)
     spared = edges_at(shape, on_edges, AT_HARD * shape.diagonal)
     finer = 0
@@ -122,9 +147,9 @@ def mesh_sheet(shape: Shape, rules: ShellRules, hard: Floats | None = None, kept
         else:
             break
     mesh = in_trias(mesh, rules.trias == "tria") if rules.trias else without_collapsed(mesh)
-    if not len(mesh.elements) and not mesh.kept_faces:
-        raise Refused("No face could be meshed.", " ".join(mesh.notes[:1]))
-    return held_at(sheet.mesh_of_whole(mesh), on_edges, AT_HARD * shape.diagonal)
+    bad = {f for r, _ in failed for f in patches[r].faces}  # type: ignore[union-attr]
+    bent = [f for f in sorted({*curled, *bad}) if shape.faces[f].carrier.kind != "plane"]
+    return held_at(sheet.mesh_of_whole(mesh), on_edges, AT_HARD * shape.diagonal), bent
 
 
 def _mesh_once(

@@ -9,7 +9,8 @@ from pydantic import Field
 
 from kind_rivet.core.document.document import Document
 from kind_rivet.core.errors import Refused
-from kind_rivet.core.geometry.soup import Soup, shape_from_triangles
+from kind_rivet.core.geometry.flats import walls_and_bends
+from kind_rivet.core.geometry.soup import Soup
 from kind_rivet.core.meshing.seats import FEATURE, faces_under, seats_on
 from kind_rivet.core.midsurface.sheet import Sheet
 from kind_rivet.core.operations.midsurface import AS_MESHED, with_sheet
@@ -42,7 +43,7 @@ def faces_from_mesh(document: Document, parameters: FacesFromMesh, progress: Pro
             document = _under(document, mine, parameters.angle, body.name, body.key)
             notes += document.notes
             continue
-        soup = shape_from_triangles(body.shape.points, body.shape.facets, parameters.angle, welded=True)
+        soup = walls_and_bends(body.shape.points, body.shape.facets, parameters.angle, welded=True)
         again = new_body(document, body.name, "facets", soup.shape, colour=body.colour, source=body.source, key=body.key)
         document = replace(document, bodies=tuple(again if b.key == body.key else b for b in document.bodies))
         notes.append(_found(body.name, soup, parameters.angle))

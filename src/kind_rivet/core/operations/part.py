@@ -17,9 +17,9 @@ from kind_rivet.core.files.facets import SUFFIXES as FACETS
 from kind_rivet.core.files.facets import read_facets
 from kind_rivet.core.geometry import measure
 from kind_rivet.core.geometry.first_look import look, suggested_size
+from kind_rivet.core.geometry.flats import walls_and_bends
 from kind_rivet.core.geometry.measure import Measured
 from kind_rivet.core.geometry.shape import Shape
-from kind_rivet.core.geometry.soup import shape_from_triangles
 from kind_rivet.core.guard import reading
 from kind_rivet.core.mesh.quadratic import linear
 from kind_rivet.core.operations.registry import Parameters, Progress, operation
@@ -96,7 +96,7 @@ def _open_facets(document: Document, path: Path, angle: float, progress: Progres
     points, triangles = read_facets(path)
     progress(0.3, "finding faces and edges")
     try:
-        soup = shape_from_triangles(points, triangles, angle)
+        soup = walls_and_bends(points, triangles, angle)
     except Refused as refused:
         raise Unreadable(f"{path.name}: {refused.reason}", refused.remedy) from None
     progress(0.7, "looking at it")
