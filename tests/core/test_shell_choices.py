@@ -17,6 +17,8 @@ from kind_rivet.core.meshing.curves import Curve
 from kind_rivet.core.meshing.rules import Grading, LocalSize, ShellRules
 from kind_rivet.core.meshing.sizes import in_places, stations
 from kind_rivet.core.operations import perform
+from kind_rivet.core.operations.part import new_body
+from tests.thin_meshes import drawn
 
 
 def longest_free_edge(document: Document) -> int:
@@ -197,3 +199,38 @@ def test_meshing_to_a_wanted_quality(tray_sheet: Document) -> None:
     assert "reaches it" in easy.notes[0]
     with pytest.raises(Refused, match="No size"):
         perform(Document(), "mesh.to_quality", {})
+
+
+def test_what_was_asked_of_walls_follows_them_through_a_split(tray_mesh: Document) -> None:
+    shape = tray_mesh.sheets[1].shape
+    floor = int(np.argmax(shape.face_area))
+    other = int(np.argsort(shape.face_area)[-2])
+    d = perform(tray_mesh, "mesh.size_on", {"body": 1, "faces": [floor], "size": 5.0})
+    d = perform(d, "mesh.way", {"body": 1, "faces": [other], "way": "free"})
+    edge = max(
+        (e for e, beside in enumerate(shape.edge_faces) if other in beside and floor not in beside), key=lambda e: shape.edge_length[e]
+    )
+    d = perform(d, "mesh.grade", {"body": 1, "edges": [edge], "towards": "start", "ratio": 2.0})
+    split = perform(d, "prepare.split_line", {"body": 1, "start": (150.0, 50.0, 0.75), "end": (150.0, 120.0, 0.75)})
+    new = split.sheets[1].shape
+    assert len(new.faces) == len(shape.faces) + 1
+    (local,) = split.choices.local
+    assert len(local.items) == 2
+    assert new.face_area[list(local.items)].sum() == pytest.approx(shape.face_area[floor], rel=1e-6)
+    (walled,) = split.choices.ways["1"]
+    assert new.face_area[walled] == pytest.approx(shape.face_area[other])
+    (graded,) = split.choices.grading["1"]
+    assert new.edge_length[graded] == pytest.approx(shape.edge_length[edge])
+    place = shape.points[shape.facets[shape.facet_face == floor]][0].mean(axis=0)
+    gone = perform(d, "midsurface.drop_wall", {"body": 1, "place": tuple(map(float, place))})
+    assert gone.choices.local == ()
+    assert perform(gone, "mesh.size_on", {"body": 1, "edges": [0], "size": 6.0}).choices.local[0].items == (0,)
+
+
+def test_the_last_wall_is_not_dropped() -> None:
+    shape = drawn("square_pattern")
+    plate = perform(Document(bodies=(new_body(Document(), "Plate", "solid", shape),)), "midsurface.extract", {})
+    wall = plate.sheets[1].shape
+    place = wall.points[wall.facets[0]].mean(axis=0)
+    with pytest.raises(Refused, match="No wall is left"):
+        perform(plate, "midsurface.drop_wall", {"body": 1, "place": tuple(map(float, place))})

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Mapping
 from dataclasses import replace
+from typing import TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -21,8 +23,12 @@ from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.geometry.simplify import look_past
 from kind_rivet.core.geometry.split import split_faces
 from kind_rivet.core.meshing.lies_flat import lies_flat
+from kind_rivet.core.meshing.rules import LocalSize
 from kind_rivet.core.midsurface.fill_holes import close_holes
 from kind_rivet.core.midsurface.sheet import Sheet
+
+T = TypeVar("T")
+ON_OLD = 1e-3  # of the diagonal: how far a wall may lie off the one it was part of
 
 
 def working_shape(document: Document, key: int) -> Shape:
@@ -170,21 +176,58 @@ def prepare_again(document: Document, keys: set[int] | None = None, must: Split 
 
 
 def carried_over(document: Document, key: int, sheet: Sheet) -> Document:
-    """Counts set by hand and live sets on faces of a body, moved to the numbers of its new sheet."""
+    """What was asked of edges and faces of a body (counts, grading, sizes, regular or free, live sets), moved to the numbers of its new sheet."""
     old = document.sheets.get(key)
-    hand = document.choices.divisions.get(str(key), {})
+    word, choices = str(key), document.choices
     rules = [s for s in document.sets if s.rule is not None and s.rule.kind == "face" and s.rule.body == key]
-    if old is None or not (hand or rules) or old.shape is sheet.shape:
+    local = [c for c in choices.local if c.kind in ("faces", "edges") and c.body == key]
+    asked = word in choices.divisions or word in choices.grading or word in choices.ways
+    if old is None or not (asked or rules or local) or old.shape is sheet.shape:
         return document
     found = recognise(old.shape, sheet.shape)
     edges = recognise_edges(old.shape, sheet.shape, found.faces)
-    divisions = dict(document.choices.divisions)
-    if hand:
-        divisions[str(key)] = {int(edges[e]): n for e, n in hand.items() if 0 <= e < len(edges) and edges[e] >= 0}
+    parts = _parts_of(old.shape, sheet.shape)
+
+    def on_edges(table: Mapping[int, T]) -> dict[int, T]:
+        return {int(edges[e]): n for e, n in table.items() if 0 <= e < len(edges) and edges[e] >= 0}
+
+    def moved(c: LocalSize) -> LocalSize:
+        if c.kind == "edges":
+            return replace(c, items=tuple(sorted(on_edges(dict.fromkeys(c.items, True)))))
+        return replace(c, items=tuple(sorted(f for item in c.items for f in parts.get(item, ()))))
+
+    def with_mine(table: Mapping[str, Mapping[int, T]], move: Callable[[Mapping[int, T]], dict[int, T]]) -> Mapping[str, Mapping[int, T]]:
+        return {**table, word: move(table[word])} if word in table else table
+
+    def on_faces(table: Mapping[int, T]) -> dict[int, T]:
+        return {f: value for face, value in table.items() for f in parts.get(face, ())}
+
+    kept = [moved(c) if c in local else c for c in choices.local]
     sets = []
     for s in document.sets:
         if s in rules and s.rule is not None:
             number = int(found.faces[s.rule.number]) if 0 <= s.rule.number < len(found.faces) else -1
             s = replace(s, rule=replace(s.rule, number=number))
         sets.append(s)
-    return replace(document, choices=replace(document.choices, divisions=divisions), sets=tuple(sets))
+    there = tuple(c for c in kept if c.items or c.kind not in ("faces", "edges"))
+    choices = replace(
+        choices, local=there, divisions=with_mine(choices.divisions, on_edges), grading=with_mine(choices.grading, on_edges),
+        ways=with_mine(choices.ways, on_faces),
+    )  # fmt: skip
+    return replace(document, choices=choices, sets=tuple(sets))
+
+
+def _parts_of(old: Shape, new: Shape) -> dict[int, list[int]]:
+    """Old face → the new faces that lie on it: several where it was split, none where it is gone."""
+    out: dict[int, list[int]] = {}
+    if not len(old.facets) or not len(new.faces):
+        return out
+    largest = [
+        mine[int(np.argmax(new.facet_area[mine]))] for f in range(len(new.faces)) if len(mine := np.flatnonzero(new.facet_face == f))
+    ]
+    places = new.points[new.facets[largest]].mean(axis=1)
+    facet, _, away = FacetTree.over(old.points, old.facets).nearest(places)
+    for k, t, off in zip(largest, facet.tolist(), np.asarray(away).tolist(), strict=True):
+        if abs(off) < ON_OLD * old.diagonal:
+            out.setdefault(int(old.facet_face[t]), []).append(int(new.facet_face[k]))
+    return out

@@ -85,6 +85,8 @@ def make_by_crossing(
         raise Refused("No wall was found: nothing thin lies opposite anything.", "Mesh this body with solids.")
     middles = without_dropped(whole, tree, find_middles(whole, pairs, fields, tolerance), hands)
     middles = [m for m in middles if _beside(m) not in left_out]
+    if not middles:
+        raise Refused("No wall is left.", "Keep at least one, or take the body out.")
     face_bolts(middles, whole)
     found(whole, middles)
     lines = draw_lines(whole, tree, middles, fields, tolerance, led_on(whole, tree, middles, hands))
