@@ -259,10 +259,12 @@ def _bordering(sides: Ints, face: Ints) -> tuple[Ints, NDArray[np.int64]]:
 
     `face` (m,): of the facet that each side belongs to.
     """
+    if not len(sides):
+        return np.empty((0, 2), np.int32), np.empty(0, np.int64)
     ordered = np.sort(sides, axis=1)
     order = np.lexsort((face, ordered[:, 1], ordered[:, 0]))
     ordered, face = ordered[order], face[order]
-    start = np.flatnonzero(np.r_[True, (ordered[1:] != ordered[:-1]).any(axis=1)]) if len(ordered) else np.empty(0, np.int64)
+    start = np.flatnonzero(np.r_[True, (ordered[1:] != ordered[:-1]).any(axis=1)])
     stop = np.r_[start[1:], len(ordered)]
     numbers: dict[tuple[int, ...], int] = {}
     between = [numbers.setdefault(tuple(face[a:b].tolist()), len(numbers)) for a, b in zip(start, stop, strict=True)]

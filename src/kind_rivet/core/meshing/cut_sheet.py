@@ -64,9 +64,15 @@ class CutSheet:
         kind, item = mesh.on_kind.copy(), mesh.on_item.copy()
         owner = {int(n): e for e, edge in enumerate(self.whole.edges) for n in edge.nodes[[0, -1]]}
         at_foot = {int(n): int(edges[k]) for k, edge in enumerate(self.shape.edges) if edges[k] >= 0 for n in edge.nodes[[0, -1]]}
+        within = {
+            int(n): self.shape.edge_faces[k][0] for k in np.flatnonzero(edges < 0).tolist() for n in self.shape.edges[k].nodes[[0, -1]]
+        }
         for n in np.flatnonzero((kind == VERTEX) & (item >= 0)).tolist():
-            if int(item[n]) not in owner:
-                kind[n], item[n] = EDGE, at_foot[int(item[n])]
+            vertex = int(item[n])
+            if vertex in at_foot and vertex not in owner:
+                kind[n], item[n] = EDGE, at_foot[vertex]
+            elif vertex not in owner:  # where cuts meet, away from all edges
+                kind[n], item[n] = FACE, within[vertex]
         on = (mesh.on_kind == EDGE) & (mesh.on_item >= 0)
         cut = on & (edges[np.where(on, mesh.on_item, 0)] < 0)
         item[on] = edges[mesh.on_item[on]]

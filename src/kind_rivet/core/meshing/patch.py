@@ -60,6 +60,16 @@ class Patch:
         return float(np.linalg.norm(np.cross(b - a, c - a), axis=1).sum() / 2)
 
     @cached_property
+    def stretch(self) -> float:
+        """How many times larger or smaller than in space some facet is in the plane; facets that are next to nothing do not count."""
+        p, q = self.space[self.facets], self.flat[self.facets]
+        true = np.linalg.norm(np.cross(p[:, 1] - p[:, 0], p[:, 2] - p[:, 0]), axis=1)
+        flat = np.abs(_cross(q[:, 1] - q[:, 0], q[:, 2] - q[:, 0]))
+        there = true > 1e-3 * true.mean()
+        ratio = np.maximum(flat[there], 1e-300) / true[there]
+        return float(max(ratio.max(initial=1.0), 1 / ratio.min(initial=1.0)))
+
+    @cached_property
     def turn(self) -> Floats:
         """Quarter turns (k,) of the border at its cut vertices, measured on the surface; straight 0, a corner about 1."""
         p = self.space[self.facets]

@@ -37,6 +37,7 @@ from kind_rivet.core.meshing.washers import RoundHole, find_round_holes
 
 LITTLE = 0.25  # share of the size that is looked past where more would spoil a border
 AT_HARD = 1e-7  # of the diagonal: a node nearer to a hard point than this lies on it
+STRETCHED = 4.0  # times larger or smaller in the plane than in space: not laid flat but squashed
 CUTS = 4  # how often faces that cannot be laid flat or filled are cut in two
 FINER = 1  # how often the divisions near a border that crosses itself are doubled
 
@@ -117,7 +118,10 @@ def _meshed(sheet: CutSheet, rules: ShellRules, wanted: Floats, kept: Kept | Non
     for faces in regions_of(shape):
         for lot in [faces] if len(faces) == 1 or lay_flat_or_none(shape, faces) else [(f,) for f in faces]:  # else one by one
             try:
-                patches.append(lay_flat(shape, lot))
+                patch = lay_flat(shape, lot)
+                patches.append(patch)
+                if patch.stretch > STRETCHED:
+                    curled += lot
             except Refused as refused:
                 patches.append(None)
                 notes.append(str(refused))

@@ -28,17 +28,7 @@ SLIT = 0.02  # of the sides of the border: how far both sides of a line inside a
 def can_be_filled(shape: Shape, face: int) -> bool:
     """Can a face be laid flat without being stretched much or covering itself?"""
     patch = lay_flat_or_none(shape, (face,))
-    return patch is not None and _stretch(patch) < STRETCH and not _crosses(patch)
-
-
-def _stretch(patch: Patch) -> float:
-    """How many times larger or smaller some facet with a share in the region is in the plane; without those that are folded over in space."""
-    p, q = patch.space[patch.facets], patch.flat[patch.facets]
-    true = np.linalg.norm(np.cross(p[:, 1] - p[:, 0], p[:, 2] - p[:, 0]), axis=1)
-    flat = np.abs(np.cross(q[:, 1] - q[:, 0], q[:, 2] - q[:, 0]))
-    there = true > 1e-3 * true.mean()
-    ratio = np.maximum(flat[there], 1e-300) / true[there]
-    return float(max(ratio.max(initial=1.0), 1 / ratio.min(initial=1.0)))
+    return patch is not None and patch.stretch < STRETCH and not _crosses(patch)
 
 
 def _crosses(patch: Patch) -> bool:
