@@ -15,7 +15,7 @@ from kind_rivet.core.mesh.quadratic import members_between, with_mid_sides
 
 @dataclass(frozen=True)
 class Exchange:
-    """Mesh, parts, sets, spiders, masses and the index of each element (NaN where not judged)."""
+    """Mesh, parts, sets, spiders, masses and the index of each element (NaN where not judged); `notes`: what of a file could not be read."""
 
     mesh: Mesh
     parts: tuple[Part, ...] = ()
@@ -24,6 +24,7 @@ class Exchange:
     masses: tuple[LumpedMass, ...] = ()
     index: Floats | None = None
     title: str = ""
+    notes: tuple[str, ...] = ()
 
     @staticmethod
     def of(document: Document) -> Exchange:

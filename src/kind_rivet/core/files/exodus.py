@@ -19,22 +19,12 @@ from kind_rivet import __version__
 from kind_rivet.core.document.document import EntitySet, LumpedMass, Part, Section, Spider
 from kind_rivet.core.errors import Refused, Unreadable
 from kind_rivet.core.files.exchange import Exchange, node_lookup
+from kind_rivet.core.files.foreign import block_kind
 from kind_rivet.core.mesh.kinds import KINDS, WIDTH
 from kind_rivet.core.mesh.mesh import Mesh
 
 NAME_LENGTH, LINE_LENGTH = 80, 80
 PLACES = ("on_kind", "on_item", "on_body", "height")
-BY_EXODUS = {k.exodus: k for k in KINDS} | {
-    "TRI": KINDS[2],
-    "QUAD4": KINDS[3],
-    "SHELL": KINDS[3],
-    "BAR2": KINDS[1],
-    "TETRA": KINDS[4],
-    "HEX": KINDS[7],
-    "WEDGE": KINDS[6],
-    "QUAD8": KINDS[9],
-    "TRIANGLE6": KINDS[8],
-}
 
 
 def _text(value: str, length: int) -> np.ndarray:
@@ -218,9 +208,11 @@ def _read(file: Any, stem: str) -> Exchange:
     }
     spiders, masses, first, order = [], [], 0, []
     made_parts = list(parts)
+    left_out, had = 0, np.zeros(n, bool)
     for k in range(1, count + 1):
         conn = var[f"connect{k}"][:] - 1
-        kind = BY_EXODUS.get(str(var[f"connect{k}"].elem_type).upper())
+        code = block_kind(str(var[f"connect{k}"].elem_type), conn.shape[1])
+        kind = KINDS[code] if code is not None else None
         m, name = len(conn), names[k - 1]
         ids = numbers[first : first + m] if numbers is not None else np.arange(first + 1, first + m + 1)
         attributes = var[f"attrib{k}"][:] if f"attrib{k}" in var else None
@@ -230,6 +222,7 @@ def _read(file: Any, stem: str) -> Exchange:
             spiders.append(Spider(name, s["centre"], node_id[conn[:, 1]].astype(np.int32), s["hole"]))
             continue
         if kind is None:
+            left_out += m
             continue
         if name == "lumped masses" and attributes is not None:
             masses = [LumpedMass(int(node_id[c[0]]), float(a[0])) for c, a in zip(conn, attributes, strict=True)]
@@ -239,7 +232,8 @@ def _read(file: Any, stem: str) -> Exchange:
             part = max((p.key for p in made_parts), default=0) + 1
             made_parts.append(Part(part, name, "#9DB4A0", {0: "mass", 1: "beam", 2: "shell", 3: "solid"}[kind.dimension]))
         full = np.full((m, WIDTH), -1, np.int32)
-        full[:, : conn.shape[1]] = conn
+        had[conn] = True
+        full[:, : kind.nodes] = conn[:, : kind.nodes]
         extra = (
             attributes if attributes is not None and attributes.shape[1] == 5 else np.column_stack((np.zeros((m, 2)), np.full((m, 3), -1)))
         )
@@ -284,6 +278,11 @@ def _read(file: Any, stem: str) -> Exchange:
             numbers_of = node_id if prefix == "ns" else (numbers if numbers is not None else file_order)
             label = labels[k - 1] if k <= len(labels) and labels[k - 1] else f"{kind_name} set {k}"
             sets.append(EntitySet(label, kind_name, np.sort(numbers_of[members]).astype(np.int32), colours.get(label, "#2F6F8F")))
+    has = np.zeros(n, bool)
+    has[mesh.conn[mesh.conn >= 0]] = True
+    mesh = mesh.without_nodes(had & ~has)
+    notes = [f"Left out: {left_out} element{'s' if left_out > 1 else ''} of kinds that are not read."] if left_out else []
+    notes += ["Mid-side nodes of solids, and nodes in the middle of faces, were left out."] if (had & ~has).any() else []
     place = {name: i for i, name in enumerate(about.get("set_order", []))}
     sets.sort(key=lambda s: place.get(s.name, 0))
-    return Exchange(mesh, tuple(made_parts), tuple(sets), tuple(spiders), tuple(masses), None, about.get("title", stem))
+    return Exchange(mesh, tuple(made_parts), tuple(sets), tuple(spiders), tuple(masses), None, about.get("title", stem), tuple(notes))

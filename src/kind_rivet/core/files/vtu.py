@@ -20,6 +20,7 @@ from vtkmodules.vtkIOXML import vtkXMLUnstructuredGridReader, vtkXMLUnstructured
 from kind_rivet.core.document.document import EntitySet, LumpedMass, Part, Section, Spider
 from kind_rivet.core.errors import Refused, Unreadable
 from kind_rivet.core.files.exchange import Exchange, node_lookup, set_mask
+from kind_rivet.core.files.foreign import CELLS, POLYGON
 from kind_rivet.core.mesh.kinds import KINDS, WIDTH
 from kind_rivet.core.mesh.mesh import Mesh
 from kind_rivet.core.mesh.topology import at_nodes
@@ -139,21 +140,44 @@ def _exchange_of(grid: vtkUnstructuredGrid, title: str) -> Exchange:
     offsets = vtk_to_numpy(grid.GetCells().GetOffsetsArray())
     connectivity = vtk_to_numpy(grid.GetCells().GetConnectivityArray())
     role = cell.get("cell_role", np.zeros(len(types), np.uint8))
-    by_vtk = {k.vtk: k for k in KINDS}
-    keep = np.flatnonzero((role == ELEMENT) & np.isin(types, list(by_vtk)))
+    cells = np.flatnonzero(role == ELEMENT)
+    count = np.diff(offsets)
+    codes = np.full(len(types), -1)
+    for t in np.unique(types[cells]).tolist():
+        codes[cells[types[cells] == t]] = CELLS[t][0] if t in CELLS else -1
+    for corners, code in POLYGON.items():
+        codes[cells[(types[cells] == 7) & (count[cells] == corners)]] = code
+    keep = cells[codes[cells] >= 0]
     m, n = len(keep), len(points)
     conn = np.full((m, WIDTH), -1, np.int32)
-    kind = np.array([by_vtk[int(t)].code for t in types[keep]], np.uint8)
-    for code in np.unique(kind):
-        rows = np.flatnonzero(kind == code)
-        width = KINDS[code].nodes
-        conn[rows[:, None], np.arange(width)] = connectivity[offsets[keep[rows]][:, None] + np.arange(width)]
+    kind = codes[keep].astype(np.uint8)
+    for t in np.unique(types[keep]).tolist():
+        for width in np.unique(count[keep[types[keep] == t]]).tolist():
+            rows = np.flatnonzero((types[keep] == t) & (count[keep] == width))
+            places = np.array(CELLS[t][1] if t in CELLS else range(width))
+            conn[rows[:, None], np.arange(len(places))] = connectivity[offsets[keep[rows]][:, None] + places]
+    notes = []
+    if len(cells) > m:
+        notes.append(f"Left out: {len(cells) - m} cell{'s' if len(cells) > m + 1 else ''} of kinds that are not read.")
+    had, has = np.zeros(n, bool), np.zeros(n, bool)
+    had[connectivity[np.repeat(np.isin(np.arange(len(types)), keep), count)]] = True
+    has[conn[conn >= 0]] = True
+    if (had & ~has).any():
+        notes.append("Mid-side nodes of solids, and nodes in the middle of faces, were left out.")
 
     def column(name: str, default: Any, dtype: Any) -> np.ndarray:
-        return cell[name][keep].astype(dtype) if name in cell else np.broadcast_to(np.asarray(default, dtype), (m,)).copy()
+        return (
+            cell[name][keep].astype(dtype)
+            if name in cell and cell[name].ndim == 1
+            else np.broadcast_to(np.asarray(default, dtype), (m,)).copy()
+        )
 
     def nodal(name: str, default: Any, dtype: Any) -> np.ndarray:
-        return point[name].astype(dtype) if name in point else np.broadcast_to(np.asarray(default, dtype), (n,)).copy()
+        return (
+            point[name].astype(dtype)
+            if name in point and point[name].ndim == 1
+            else np.broadcast_to(np.asarray(default, dtype), (n,)).copy()
+        )
 
     mesh = Mesh(
         points=points, node_id=nodal("node_id", np.arange(1, n + 1), np.int32), on_kind=nodal("on_kind", 0, np.uint8), on_item=nodal("on_item", -1, np.int32),
@@ -186,4 +210,5 @@ def _exchange_of(grid: vtkUnstructuredGrid, title: str) -> Exchange:
     mass_cells = np.flatnonzero(role == MASS_CELL)
     masses = tuple(LumpedMass(int(mesh.node_id[connectivity[offsets[c]]]), float(cell["mass"][c])) for c in mass_cells)
     index = cell["index"][keep] if "index" in cell else None
-    return Exchange(mesh, parts, tuple(sets), tuple(spiders), masses, index, about.get("title", title))
+    mesh = mesh.without_nodes(had & ~has)
+    return Exchange(mesh, parts, tuple(sets), tuple(spiders), masses, index, about.get("title", title), tuple(notes))

@@ -98,6 +98,10 @@ class Mesh:
             stay |= keep_nodes
         return self._taken(stay, keep)
 
+    def without_nodes(self, drop: NDArray[np.bool_]) -> Mesh:
+        """The mesh without marked nodes, which no element may use."""
+        return self._taken(~drop, np.ones(self.elements, bool)) if drop.any() else self
+
     def _taken(self, stay: NDArray[np.bool_], keep: NDArray[np.bool_]) -> Mesh:
         number = np.cumsum(stay) - 1
         values = {name: getattr(self, name)[stay] for name in NODE_FIELDS} | {name: getattr(self, name)[keep] for name in ELEMENT_FIELDS}

@@ -51,7 +51,8 @@ def faces_from_mesh(document: Document, parameters: FacesFromMesh, progress: Pro
 
 
 def _found(name: str, soup: Soup, angle: float) -> str:
-    return f"{name}: {len(soup.shape.faces)} faces and {len(soup.shape.edges)} edges at {angle:g}°."
+    faces, edges = len(soup.shape.faces), len(soup.shape.edges)
+    return f"{name}: {faces} face{'' if faces == 1 else 's'} and {edges} edge{'' if edges == 1 else 's'} at {angle:g}°."
 
 
 def _under(document: Document, chosen: np.ndarray, angle: float, name: str, key: int) -> Document:

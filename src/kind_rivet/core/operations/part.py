@@ -22,6 +22,7 @@ from kind_rivet.core.geometry.measure import Measured
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.guard import reading
 from kind_rivet.core.mesh.quadratic import linear
+from kind_rivet.core.mesh.tidy import tidied
 from kind_rivet.core.operations.registry import Parameters, Progress, operation
 
 READ_LIMIT = 120.0  # seconds a file may take to be read
@@ -116,14 +117,18 @@ def _open_mesh(document: Document, path: Path) -> Document:
         raise Unreadable(f"There is no file {path}.", "Check the name and the folder.")
     exchange = read_vtu(path) if path.suffix.lower() == ".vtu" else read_exodus(path)
     mesh = linear(exchange.mesh)
+    high = mesh is not exchange.mesh
+    mesh, wrong = tidied(mesh)
     if not mesh.elements:
-        raise Unreadable(f"{path.name} holds no elements.", "Export the mesh again.")
+        raise Unreadable(
+            f"{path.name} holds no elements that can be read.", " ".join((*exchange.notes, *wrong)) or "Export the mesh again."
+        )
     taken = max((p.key for p in document.parts), default=0)
     parts = tuple(replace(p, key=p.key + taken) for p in exchange.parts)
     first_node = int(document.mesh.node_id.max(initial=0))
     first_element = int(document.mesh.element_id.max(initial=0))
-    high = mesh is not exchange.mesh
-    sets = tuple(replace(s, ids=s.ids[np.isin(s.ids, mesh.node_id)]) if s.kind == "node" and high else s for s in exchange.sets)
+    sets = tuple(replace(s, ids=s.ids[np.isin(s.ids, mesh.node_id if s.kind == "node" else mesh.element_id)]) for s in exchange.sets)
+    sets = tuple(s for s in sets if len(s.ids))
     if document.mesh.elements:
         sets = tuple(replace(s, ids=(s.ids + (first_node if s.kind == "node" else first_element)).astype(np.int32)) for s in sets)
         mesh = replace(mesh, node_id=mesh.node_id + first_node, element_id=mesh.element_id + first_element)
@@ -144,6 +149,8 @@ def _open_mesh(document: Document, path: Path) -> Document:
         notes=(
             f"Opened {path.name}: {mesh.nodes} nodes, {counts}; a mesh without geometry.",
             *(("Its mid-side nodes are made anew when the mesh is handed over.",) if high else ()),
+            *exchange.notes,
+            *wrong,
         ),
     )  # fmt: skip
 
