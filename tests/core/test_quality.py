@@ -11,9 +11,11 @@ from vtkmodules.vtkFiltersVerdict import vtkMeshQuality
 
 from kind_rivet.core.document.document import Document
 from kind_rivet.core.errors import Refused
+from kind_rivet.core.mesh.kinds import QUAD
+from kind_rivet.core.mesh.mesh import Mesh
 from kind_rivet.core.operations import perform
 from kind_rivet.core.operations.quality import document_holds
-from kind_rivet.core.quality.index import judge
+from kind_rivet.core.quality.index import FAILING, UNEASY, judge
 from kind_rivet.core.quality.limits import DEFAULT
 from kind_rivet.core.quality.shell_metrics import LARGEST_ANGLE, LEAST_ANGLE, SCALED_JACOBIAN, SIDE_RATIO, SKEW, TAPER, WARP, shell_metrics
 from kind_rivet.core.repair.drag import NodeDrag
@@ -139,3 +141,15 @@ def test_an_older_mesh_is_held_by_the_sheet_it_was_made_on(tray_mesh: Document) 
     fresh = perform(changed, "mesh.update", {})
     assert [len(line) for line in fresh.lines_of(1)] == [len(line) for line in fresh.mesh_edges[1]]
     assert perform(fresh, "quality.optimise", {"rounds": 3}).mesh.elements == fresh.mesh.elements
+
+
+def test_an_element_at_its_limit_does_not_fail_by_the_last_digits() -> None:
+    rng = np.random.default_rng(5)
+    for width, failing in ((0.35, 0), (0.3499, 1)):
+        corners = np.array([[0, 0, 0], [0.7, 0, 0], [0.7, width, 0], [0, width, 0]])
+        turned = np.linalg.qr(rng.normal(size=(3, 3)))[0]
+        points = corners @ turned.T + rng.uniform(100, 300, 3)
+        mesh = Mesh().with_nodes(points).with_elements(QUAD, np.array([[0, 1, 2, 3]]), 1)
+        quality = judge(mesh, DEFAULT, 1.0)
+        assert len(quality.failing) == failing
+        assert quality.grade[0] == (FAILING if failing else UNEASY)

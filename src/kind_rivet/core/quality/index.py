@@ -19,6 +19,7 @@ from kind_rivet.core.quality.limits import LimitSheet
 from kind_rivet.core.quality.shell_metrics import METRICS, shell_metrics
 
 SOUND, UNEASY, FAILING = 0, 1, 2
+AT_LIMIT = 1e-6  # an element exactly at a limit does not fail by the last digits of its coordinates
 
 
 @kernel
@@ -102,6 +103,7 @@ def judge(mesh: Mesh, sheet: LimitSheet, size: float, wanted: Floats | None = No
     index, which = np.empty(len(values)), np.empty(len(values), np.int8)
     if len(values):
         _margins(values, shells[:, 3] < 0, sheet.table(size), side_scale(len(values), size, wanted), index, which)
+    index[np.abs(index) < AT_LIMIT] = 0.0
     return Quality(values, index, which)
 
 
