@@ -15,6 +15,7 @@ from kind_rivet.core.meshing.rules import ShellRules
 from kind_rivet.core.meshing.washers import LEAST_SIDE, OUTWARD, RoundHole, turned_to
 
 LEAST_HOLES = 6
+HEXAGON = 7.2  # divisions wanted up to which six are taken for a pattern of three directions, though twelve would fit
 EQUAL = 0.02  # share by which radii of a pattern may differ
 LEAST_SEEN = 2.4  # neighbours of a hole, on average
 FAR = 4.0  # sizes between two holes up to which they see each other
@@ -142,7 +143,7 @@ def _count(fold: int, wanted: float, most: float) -> int | None:
     """The multiple of a fold next to the count wanted, two for each direction where they fit; None where none is better than a hexagon."""
     if 6 <= most < 8:
         return 6 if fold == 6 else None
-    least = fold if 2 * fold > most else 2 * fold
+    least = fold if 2 * fold > most or (fold == 6 and wanted < HEXAGON) else 2 * fold
     count = max(least, fold * round(wanted / fold))
     while count > max(most, least):
         count -= fold
