@@ -47,6 +47,10 @@ def test_a_mesh_without_geometry_is_dragged_and_optimised(driver: Driver, tmp_pa
         after = session.document.mesh.points[node]
         assert bool(np.linalg.norm(after - before) > 0.1) == moves
         assert after[2] == pytest.approx(before[2], abs=1e-6)
+    holds = window.live._holds
+    assert holds is not None
+    pull(driver, session.document.mesh.points[_held(session.document)], QPoint(8, 4))
+    assert window.live._holds is holds  # nodes moved, what holds them did not change
     words = window.ledger.messages.item(window.ledger.messages.count() - 1).text()
     assert "corner or a hole" in words
     failing = len(session.document.quality.failing)

@@ -103,3 +103,16 @@ def test_mid_side_nodes_beside_a_point_on_a_hole_lie_on_it(tray_sheet: Document)
     added = mesh.points[made.mesh.nodes :]
     off = np.abs(np.linalg.norm(added - d[:3], axis=1) - d[6])
     assert (off < 1e-3).sum() >= len(made.mesh_edges[1][edge]) - 1
+
+
+def test_a_point_whose_wall_is_gone_is_left_out(tray_sheet: Document) -> None:
+    shape = tray_sheet.sheets[1].shape
+    upright = max(range(len(shape.faces)), key=lambda f: float(shape.points[shape.facets[shape.facet_face == f]][..., 2].mean()))
+    place = shape.points[shape.facets[shape.facet_face == upright]].mean(axis=1)
+    high = place[int(np.argmax(place[:, 2]))]
+    hard = perform(tray_sheet, "prepare.hard_points", {"body": 1, "points": [tuple(map(float, high))]})
+    gone = perform(hard, "midsurface.drop_wall", {"body": 1, "place": tuple(map(float, high))})
+    made = perform(gone, "mesh.shells", {"size": SIZE})
+    assert any("1 hard point lies on no wall" in note for note in made.notes)
+    assert made.quality.values[:, 7].min() > 0.1
+    assert set(made.mesh.face) == set(range(len(made.sheets[1].shape.faces)))

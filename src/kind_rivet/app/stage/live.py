@@ -23,6 +23,7 @@ from kind_rivet.core.operations.quality import document_holds
 from kind_rivet.core.quality.limits import LABELS
 from kind_rivet.core.quality.shell_metrics import METRICS
 from kind_rivet.core.repair.drag import NodeDrag
+from kind_rivet.core.repair.holds import Holds
 
 if TYPE_CHECKING:
     from kind_rivet.app.window import MainWindow
@@ -46,12 +47,22 @@ def new_edges(before: Document, after: Document) -> list[Floats]:
     return out[:400]
 
 
+def _held_alike(one: Document, other: Document) -> bool:
+    """Are the nodes of two documents held by the same walls and edges, wherever they lie? Workers hand back arrays that are equal, not the same."""
+    if one.meshed.keys() != other.meshed.keys():
+        return False
+    pairs = [(getattr(one.mesh, name), getattr(other.mesh, name)) for name in ("conn", "on_kind", "on_item", "on_body")]
+    pairs += [(one.meshed[k].shape.points, other.meshed[k].shape.points) for k in one.meshed]
+    return all(a is b or np.array_equal(a, b) for a, b in pairs)
+
+
 class Live:
     def __init__(self, window: MainWindow) -> None:
         self.window = window
         self.grips = Grips(window)
         self.drag: NodeDrag | None = None
-        self._holds: tuple[tuple[Any, ...], Any] = ((), None)
+        self._held_of: Document | None = None  # the document whose nodes `_holds` tells of
+        self._holds: Holds | None = None
         self._past: tuple[object, list[Floats]] = (None, [])
 
     @property
@@ -238,10 +249,10 @@ class Live:
         index = document.node_index.get(number_)
         if index is None or self.window.session.proposal is not None:
             return
-        known = (document.mesh.conn, document.mesh.on_item, document.meshed)  # what holds a node does not change while nodes move
-        if len(self._holds[0]) != len(known) or any(a is not b for a, b in zip(self._holds[0], known, strict=True)):
-            self._holds = (known, document_holds(document))
-        self.drag = NodeDrag(document.mesh, self._holds[1], document.limit_sheet, document.choices.size, index, document.wanted)
+        if self._held_of is None or not _held_alike(self._held_of, document):
+            self._held_of, self._holds = document, document_holds(document)
+        assert self._holds is not None
+        self.drag = NodeDrag(document.mesh, self._holds, document.limit_sheet, document.choices.size, index, document.wanted)
         if not self.drag.movable:
             kind = int(document.mesh.on_kind[index])
             if kind == FREE_NODE:

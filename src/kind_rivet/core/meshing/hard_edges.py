@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 from scipy.spatial import cKDTree
 
 from kind_rivet.core.geometry.carriers import Floats
+from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.geometry.refine import cut_sides
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.geometry.split import cut_edge
@@ -19,11 +20,23 @@ from kind_rivet.core.meshing.rules import ShellRules
 from kind_rivet.core.meshing.sheet_mesh import HARD_POINT, VERTEX, SheetMesh
 
 NEAR = 0.15  # sizes: a hard point nearer to a corner than this lies on it; no element fits between
+OFF_WALL = 0.25  # sizes: a hard point further from all walls than this belongs to none of them
 BESIDE = 0.05  # sizes: one nearer to an edge than this lies on it
 OFF = 1e-4  # of the diagonal: facets may stand this far off an edge that they follow
 SAME = 1e-7  # of the diagonal: what lies nearer is the same place
 
 Place = tuple[int, float, Floats]  # an edge, how far along it, and the place (3,)
+
+
+def on_walls(shape: Shape, hard: Floats, size: float, notes: list[str]) -> Floats:
+    """The hard points (h, 3) that lie on a wall; those whose wall is gone are left out, and `notes` say so."""
+    if not len(hard):
+        return hard
+    far = FacetTree.over(shape.points, shape.facets).nearest(hard)[2] > OFF_WALL * size
+    if far.any():
+        lie = "points lie" if far.sum() > 1 else "point lies"
+        notes.append(f"{int(far.sum())} hard {lie} on no wall and cannot be hit.")
+    return np.asarray(hard[~far])
 
 
 def cut_at_hard(

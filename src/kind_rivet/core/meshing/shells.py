@@ -21,7 +21,7 @@ from kind_rivet.core.meshing.divisions import fits, odd_regions, plan_divisions
 from kind_rivet.core.meshing.facing import facing_shares
 from kind_rivet.core.meshing.flat_cuts import cut_in_two
 from kind_rivet.core.meshing.free.fill import CannotFill
-from kind_rivet.core.meshing.hard_edges import cut_at_hard, edges_at, held_at
+from kind_rivet.core.meshing.hard_edges import cut_at_hard, edges_at, held_at, on_walls
 from kind_rivet.core.meshing.hole_patterns import follow_patterns
 from kind_rivet.core.meshing.near_edges import facing_rings
 from kind_rivet.core.meshing.necks import close_failed, close_touching, finer_near
@@ -110,6 +110,7 @@ def _area(shape: Shape, faces: list[int]) -> float:
 def _meshed(sheet: CutSheet, rules: ShellRules, wanted: Floats, kept: Kept | None) -> tuple[SheetMesh, list[int]]:
     """The mesh of a sheet and the faces, as they are cut, that could not be laid flat or filled. `wanted` (h, 3): hard points."""
     notes: list[str] = []
+    wanted = on_walls(sheet.shape, wanted, rules.size, notes)
     sheet, on_edges, hard = cut_at_hard(sheet, wanted, rules, kept.held if kept else (), notes)
     shape, rules, kept = sheet.shape, sheet.rules(rules), sheet.kept(kept)
     curves = [Curve.through(shape.points[edge.nodes], edge.carrier) for edge in shape.edges]
