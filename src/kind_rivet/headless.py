@@ -40,17 +40,16 @@ def run_job(part: Path, size: float, out: Path, sheet: Path | None = None) -> in
     given = _job_steps(sheet, size) if sheet is not None else None
     make_folder(out)
     document = _timed(seconds, "open", lambda: open_part(part))
-    if document.mesh.elements and given is None:  # a mesh is looked over against the size, repaired and handed on
+    a_mesh = given is None and bool(document.mesh.elements)
+    if a_mesh:  # looked over against the size, repaired and handed on
         document = replace(document, choices=replace(document.choices, size=size))
-    steps = given or (
-        OF_A_MESH if document.mesh.elements else [("midsurface.extract", {}), ("mesh.shells", {"size": size}), ("sets.usual", {})]
-    )
+    steps = OF_A_MESH if a_mesh else given or [("midsurface.extract", {}), ("mesh.shells", {"size": size}), ("sets.usual", {})]
     warnings += document.notes[1:]
     for name, parameters in steps:
         try:
             document = _timed(seconds, name, lambda d=document, n=name, p=parameters: perform(d, n, p))
         except Refused as refused:
-            if name in ("sets.usual", "quality.optimise") or steps is OF_A_MESH:
+            if name in ("sets.usual", "quality.optimise") or a_mesh:
                 continue  # no round hole, nothing left to improve, or solids only: the job goes on
             if name == "midsurface.extract":
                 raise Unreadable(refused.reason, refused.remedy) from None

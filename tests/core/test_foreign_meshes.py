@@ -61,7 +61,7 @@ def test_cells_of_other_kinds_are_read_by_their_corners(tmp_path: Path) -> None:
     assert (nine.mesh.counts(), nine.mesh.nodes, nine.choices.quadratic) == ({"quad": 1}, 4, True)
     mixed = written(tmp_path / "mixed.vtu", flat, [(8, [0, 1, 3, 4]), (7, [1, 2, 5, 4]), (7, [3, 4, 7, 6, 3]), (7, [4, 5, 8])])
     assert mixed.mesh.counts() == {"tria": 1, "quad": 2}
-    assert any("Left out: 1 cell of kinds that are not read" in note for note in mixed.notes)
+    assert any("Left out: 1 element of kinds that are not read" in note for note in mixed.notes)
     assert (mixed.quality.values[:, 7] > 0).all()
 
 

@@ -10,6 +10,7 @@ from kind_rivet.core.document.document import Document
 from kind_rivet.core.mesh.coincident import coincident_groups, duplicate_elements, unused_nodes
 from kind_rivet.core.mesh.topology import flipped_pairs, loops_of, pieces, shell_sides
 from kind_rivet.core.midsurface.remarks import in_words as remarks_in_words
+from kind_rivet.core.words import counted
 
 BLOCKING, WARNING, NOTE = "blocking", "warning", "note"
 
@@ -47,10 +48,6 @@ def connected_pieces(document: Document) -> int:
     return loops_of(np.concatenate(links))
 
 
-def _many(count: int, one: str, more: str) -> str:
-    return f"{count} {one if count == 1 else more}"
-
-
 def check(document: Document) -> list[Finding]:
     """All findings about the mesh as it is; an empty list means it may go."""
     mesh = document.mesh
@@ -66,7 +63,7 @@ def check(document: Document) -> list[Finding]:
         out.append(
             Finding(
                 BLOCKING,
-                f"{_many(len(groups), 'place has', 'places have')} coincident nodes: meshes touch there without being joined.",
+                f"{counted(len(groups), 'place has', 'places have')} coincident nodes: meshes touch there without being joined.",
                 nodes=lots,
             )
         )
@@ -74,14 +71,18 @@ def check(document: Document) -> list[Finding]:
     if len(double):
         out.append(
             Finding(
-                BLOCKING, f"{_many(len(double), 'element lies', 'elements lie')} double on the same nodes.", elements=tuple(double.tolist())
+                BLOCKING,
+                f"{counted(len(double), 'element lies', 'elements lie')} double on the same nodes.",
+                elements=tuple(double.tolist()),
             )
         )
     inverted = np.flatnonzero(document.quality.values[:, 7] <= 0)
     if len(inverted):
         out.append(
             Finding(
-                BLOCKING, f"{_many(len(inverted), 'element is', 'elements are')} inverted or collapsed.", elements=tuple(inverted.tolist())
+                BLOCKING,
+                f"{counted(len(inverted), 'element is', 'elements are')} inverted or collapsed.",
+                elements=tuple(inverted.tolist()),
             )
         )
     bare_walls = _walls_without_elements(document)
@@ -89,13 +90,15 @@ def check(document: Document) -> list[Finding]:
         out.append(Finding(BLOCKING, f"Walls without elements: {', '.join(bare_walls[:6])}."))
     no_wall = np.flatnonzero(mesh.is_shell & (mesh.thickness <= 0))
     if len(no_wall):
-        out.append(Finding(BLOCKING, f"{_many(len(no_wall), 'shell has', 'shells have')} no thickness.", elements=tuple(no_wall.tolist())))
+        out.append(
+            Finding(BLOCKING, f"{counted(len(no_wall), 'shell has', 'shells have')} no thickness.", elements=tuple(no_wall.tolist()))
+        )
     failing = document.quality.failing
     if len(failing):
         out.append(
             Finding(
                 WARNING,
-                f"{_many(len(failing), 'element fails', 'elements fail')} the limit sheet, the worst at {document.quality.worst:.2f}.",
+                f"{counted(len(failing), 'element fails', 'elements fail')} the limit sheet, the worst at {document.quality.worst:.2f}.",
                 elements=tuple(failing.tolist()),
             )
         )
@@ -108,10 +111,10 @@ def check(document: Document) -> list[Finding]:
         out.append(Finding(WARNING, f"The mesh falls into {count} pieces that are not connected."))
     flips = flipped_pairs(mesh)
     if flips:
-        out.append(Finding(WARNING, f"Shell normals flip across {_many(flips, 'side', 'sides')}."))
+        out.append(Finding(WARNING, f"Shell normals flip across {counted(flips, 'side')}."))
     unused = unused_nodes(mesh, spider_nodes(document))
     if len(unused):
-        out.append(Finding(WARNING, f"{_many(len(unused), 'node is', 'nodes are')} used by no element.", nodes=tuple(unused.tolist())))
+        out.append(Finding(WARNING, f"{counted(len(unused), 'node is', 'nodes are')} used by no element.", nodes=tuple(unused.tolist())))
     empty = [s.name for s in document.sets if s.rule is not None and not len(s.ids)]
     if empty:
         out.append(Finding(WARNING, f"Live sets that find nothing: {', '.join(empty[:8])}."))
@@ -120,7 +123,7 @@ def check(document: Document) -> list[Finding]:
         out.append(Finding(NOTE, f"No material yet: {', '.join(bare)}."))
     sides = shell_sides(mesh.shells())
     if len(sides.junctions):
-        out.append(Finding(NOTE, f"{_many(len(sides.junctions), 'side joins', 'sides join')} three or more shells."))
+        out.append(Finding(NOTE, f"{counted(len(sides.junctions), 'side joins', 'sides join')} three or more shells."))
     return out
 
 

@@ -324,7 +324,7 @@ class Document:
 
     def lines_of(self, body: int) -> tuple[NDArray[np.int32], ...]:
         """Node numbers along each edge of a body's sheet; none where the shells were made on an earlier one, whose edges had other numbers."""
-        fits = self.basis.get(f"mesh:{body}", "").split("|")[0] == self.prepare_state(body)
+        fits = self.basis.get(f"mesh:{body}", "").startswith(f"{self.prepare_state(body)}|")  # as `mesh_state` begins
         return self.mesh_edges.get(body, ()) if fits else ()
 
     @cached_property

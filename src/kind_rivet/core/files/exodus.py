@@ -19,7 +19,7 @@ from kind_rivet import __version__
 from kind_rivet.core.document.document import EntitySet, LumpedMass, Part, Section, Spider
 from kind_rivet.core.errors import Refused, Unreadable
 from kind_rivet.core.files.exchange import Exchange, node_lookup
-from kind_rivet.core.files.foreign import block_kind
+from kind_rivet.core.files.foreign import as_read, block_kind
 from kind_rivet.core.mesh.kinds import KINDS, WIDTH
 from kind_rivet.core.mesh.mesh import Mesh
 
@@ -278,11 +278,7 @@ def _read(file: Any, stem: str) -> Exchange:
             numbers_of = node_id if prefix == "ns" else (numbers if numbers is not None else file_order)
             label = labels[k - 1] if k <= len(labels) and labels[k - 1] else f"{kind_name} set {k}"
             sets.append(EntitySet(label, kind_name, np.sort(numbers_of[members]).astype(np.int32), colours.get(label, "#2F6F8F")))
-    has = np.zeros(n, bool)
-    has[mesh.conn[mesh.conn >= 0]] = True
-    mesh = mesh.without_nodes(had & ~has)
-    notes = [f"Left out: {left_out} element{'s' if left_out > 1 else ''} of kinds that are not read."] if left_out else []
-    notes += ["Mid-side nodes of solids, and nodes in the middle of faces, were left out."] if (had & ~has).any() else []
+    mesh, notes = as_read(mesh, had, left_out)
     place = {name: i for i, name in enumerate(about.get("set_order", []))}
     sets.sort(key=lambda s: place.get(s.name, 0))
-    return Exchange(mesh, tuple(made_parts), tuple(sets), tuple(spiders), tuple(masses), None, about.get("title", stem), tuple(notes))
+    return Exchange(mesh, tuple(made_parts), tuple(sets), tuple(spiders), tuple(masses), None, about.get("title", stem), notes)

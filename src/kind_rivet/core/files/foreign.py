@@ -2,7 +2,12 @@
 
 from __future__ import annotations
 
+import numpy as np
+from numpy.typing import NDArray
+
 from kind_rivet.core.mesh.kinds import BEAM, HEX, KINDS, MASS, PYRAMID, QUAD, QUAD8, TET, TRIA, TRIA6, WEDGE
+from kind_rivet.core.mesh.mesh import Mesh
+from kind_rivet.core.words import counted
 
 Places = tuple[int, ...]
 
@@ -27,3 +32,16 @@ def block_kind(name: str, columns: int) -> int | None:
         if name.upper().startswith(start):
             return by_columns.get(columns)
     return None
+
+
+def as_read(mesh: Mesh, had: NDArray[np.bool_], unread: int) -> tuple[Mesh, tuple[str, ...]]:
+    """The mesh without the nodes that its elements left behind, and what was not taken from the file, in words.
+
+    had (n,): nodes of the cells that were read, as the file has them; unread: how many cells are of kinds that are not read.
+    """
+    has = np.zeros(mesh.nodes, bool)
+    has[mesh.conn[mesh.conn >= 0]] = True
+    left = had & ~has
+    notes = [f"Left out: {counted(unread, 'element')} of kinds that are not read."] if unread else []
+    notes += ["Mid-side nodes of solids, and nodes in the middle of faces, were left out."] if left.any() else []
+    return mesh.without_nodes(left), tuple(notes)

@@ -20,7 +20,7 @@ from vtkmodules.vtkIOXML import vtkXMLUnstructuredGridReader, vtkXMLUnstructured
 from kind_rivet.core.document.document import EntitySet, LumpedMass, Part, Section, Spider
 from kind_rivet.core.errors import Refused, Unreadable
 from kind_rivet.core.files.exchange import Exchange, node_lookup, set_mask
-from kind_rivet.core.files.foreign import CELLS, POLYGON
+from kind_rivet.core.files.foreign import CELLS, POLYGON, as_read
 from kind_rivet.core.mesh.kinds import KINDS, WIDTH
 from kind_rivet.core.mesh.mesh import Mesh
 from kind_rivet.core.mesh.topology import at_nodes
@@ -156,14 +156,8 @@ def _exchange_of(grid: vtkUnstructuredGrid, title: str) -> Exchange:
             rows = np.flatnonzero((types[keep] == t) & (count[keep] == width))
             places = np.array(CELLS[t][1] if t in CELLS else range(width))
             conn[rows[:, None], np.arange(len(places))] = connectivity[offsets[keep[rows]][:, None] + places]
-    notes = []
-    if len(cells) > m:
-        notes.append(f"Left out: {len(cells) - m} cell{'s' if len(cells) > m + 1 else ''} of kinds that are not read.")
-    had, has = np.zeros(n, bool), np.zeros(n, bool)
+    had = np.zeros(n, bool)
     had[connectivity[np.repeat(np.isin(np.arange(len(types)), keep), count)]] = True
-    has[conn[conn >= 0]] = True
-    if (had & ~has).any():
-        notes.append("Mid-side nodes of solids, and nodes in the middle of faces, were left out.")
 
     def column(name: str, default: Any, dtype: Any) -> np.ndarray:
         return (
@@ -210,5 +204,5 @@ def _exchange_of(grid: vtkUnstructuredGrid, title: str) -> Exchange:
     mass_cells = np.flatnonzero(role == MASS_CELL)
     masses = tuple(LumpedMass(int(mesh.node_id[connectivity[offsets[c]]]), float(cell["mass"][c])) for c in mass_cells)
     index = cell["index"][keep] if "index" in cell else None
-    mesh = mesh.without_nodes(had & ~has)
-    return Exchange(mesh, parts, tuple(sets), tuple(spiders), masses, index, about.get("title", title), tuple(notes))
+    mesh, notes = as_read(mesh, had, len(cells) - m)
+    return Exchange(mesh, parts, tuple(sets), tuple(spiders), masses, index, about.get("title", title), notes)

@@ -148,11 +148,15 @@ def same(a: Carrier, b: Carrier, points: Floats, tolerance: float) -> bool:
     return a.kind not in ("plane", "cone") or bool(np.all(distance(b, points) < tolerance))
 
 
-def fit_curve(points: Floats, tolerance: float) -> Carrier:
-    """Recognise a line or a circle through ordered points (n, 3); else `free`.
+def circle_in_plane(places: Floats) -> tuple[Floats, float] | None:
+    """Centre (2,) and radius of the circle that fits places (n, 2) best: least squares of 2 q·c + k = |q|². None when there is none."""
+    solution, *_ = np.linalg.lstsq(np.column_stack((2 * places, np.ones(len(places)))), (places**2).sum(axis=1), rcond=None)
+    square = float(solution[2] + solution[:2] @ solution[:2])
+    return (solution[:2], float(np.sqrt(square))) if np.isfinite(square) and square > 0 else None
 
-    A circle is fitted in the best plane (least squares of 2 q·c + k = |q|²).
-    """
+
+def fit_curve(points: Floats, tolerance: float) -> Carrier:
+    """Recognise a line or a circle through ordered points (n, 3), the circle in their best plane; else `free`."""
     p = np.asarray(points, float)
     span = p[-1] - p[0]
     length = float(np.linalg.norm(span))
@@ -166,12 +170,13 @@ def fit_curve(points: Floats, tolerance: float) -> Carrier:
         return FREE
     _, _, axes = np.linalg.svd(p - centre, full_matrices=False)
     q = (p - centre) @ axes[:2].T
-    system = np.column_stack((2 * q, np.ones(len(q))))
-    solution, *_ = np.linalg.lstsq(system, (q**2).sum(axis=1), rcond=None)
-    radius = float(np.sqrt(max(solution[2] + solution[:2] @ solution[:2], 0.0)))
-    middle = centre + solution[:2] @ axes[:2]
+    found = circle_in_plane(q)
+    if found is None:
+        return FREE
+    at, radius = found
+    middle = centre + at @ axes[:2]
     off_plane = np.abs((p - centre) @ axes[2]).max()
-    off_circle = np.abs(np.linalg.norm(q - solution[:2], axis=1) - radius).max()
+    off_circle = np.abs(np.linalg.norm(q - at, axis=1) - radius).max()
     if off_plane <= tolerance and off_circle <= tolerance and radius < 1e4 * max(length, float(np.ptp(q))):
         return Carrier("circle", (*middle, *axes[2], radius))
     return FREE

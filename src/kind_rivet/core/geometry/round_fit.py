@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from scipy.optimize import least_squares
 
-from kind_rivet.core.geometry.carriers import FREE, Carrier, Floats, frame, unit
+from kind_rivet.core.geometry.carriers import FREE, Carrier, Floats, circle_in_plane, frame, unit
 
 MOST = 1500  # points that are fitted; all are then checked
 THIN = 0.02  # share of the normals' spread along the axis up to which a fit is tried
@@ -31,12 +31,10 @@ def fit_round(points: Floats, normals: Floats) -> Carrier:
     u, v = frame(axis)
     p = (points - centre) / reach
     some = p[:: max(1, len(p) // MOST)]
-    flat = np.column_stack((some @ u, some @ v))
-    solution, *_ = np.linalg.lstsq(np.column_stack((2 * flat, np.ones(len(flat)))), (flat**2).sum(axis=1), rcond=None)
-    square = float(solution[2] + solution[:2] @ solution[:2])
-    if not 0 < square < 1e6:
+    circle = circle_in_plane(np.column_stack((some @ u, some @ v)))
+    if circle is None:
         return FREE
-    outward = float(np.sign(((flat - solution[:2]) * flat).sum()) or 1.0)
+    middle, radius = circle
 
     def off(x: Floats, at: Floats) -> Floats:
         a = unit(axis + x[0] * u + x[1] * v)
@@ -46,8 +44,8 @@ def fit_round(points: Floats, normals: Floats) -> Carrier:
 
     best = FREE
     closest = EXACT
-    for start in {0.0, slope, -slope, outward * slope}:
-        found = least_squares(off, [0.0, 0.0, solution[0], solution[1], np.sqrt(square), start], args=(some,), method="trf", max_nfev=60)
+    for start in (0.0, slope, -slope):  # the normals do not tell to which side the cone opens
+        found = least_squares(off, [0.0, 0.0, *middle, radius, start], args=(some,), method="trf", max_nfev=60)
         x = found.x
         worst = float(np.abs(off(x, p)).max())
         if worst < closest and abs(x[5]) < 50:

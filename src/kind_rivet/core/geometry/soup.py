@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kind_rivet.core.errors import Refused
-from kind_rivet.core.geometry.carriers import FREE, Carrier, Floats, fit_curve, unit
+from kind_rivet.core.geometry.carriers import FREE, Carrier, Floats, circle_in_plane, fit_curve, unit
 from kind_rivet.core.geometry.round_fit import fit_round
 from kind_rivet.core.geometry.shape import Edge, Face, Shape
 from kind_rivet.core.kernels import kernel
@@ -392,8 +392,5 @@ def fit_circle(points: Floats) -> tuple[Floats, float] | None:
     some = (points - centre)[:: max(1, len(points) // 2000)]
     _, _, axes = np.linalg.svd(some, full_matrices=False)
     q = some @ axes[:2].T
-    solution, *_ = np.linalg.lstsq(np.column_stack((2 * q, np.ones(len(q)))), (q**2).sum(axis=1), rcond=None)
-    square = float(solution[2] + solution[:2] @ solution[:2])
-    if not np.isfinite(square) or square <= 0:
-        return None
-    return centre + solution[:2] @ axes[:2], float(np.sqrt(square))
+    found = circle_in_plane(q)
+    return None if found is None else (centre + found[0] @ axes[:2], found[1])

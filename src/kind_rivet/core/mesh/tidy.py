@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 
 from kind_rivet.core.mesh.kinds import KINDS, QUAD, TRIA
 from kind_rivet.core.mesh.mesh import Mesh
+from kind_rivet.core.words import counted
 
 
 def tidied(mesh: Mesh) -> tuple[Mesh, tuple[str, ...]]:
@@ -22,14 +23,14 @@ def tidied(mesh: Mesh) -> tuple[Mesh, tuple[str, ...]]:
     lost = np.where(mesh.conn >= 0, nowhere[np.maximum(mesh.conn, 0)], False).any(axis=1)
     if nowhere.any():
         notes.append(
-            f"Left out: {_many(int(nowhere.sum()), 'node')} without coordinates and {_many(int(lost.sum()), 'element')} on such nodes."
+            f"Left out: {counted(int(nowhere.sum()), 'node')} without coordinates and {counted(int(lost.sum()), 'element')} on such nodes."
         )
     mesh, halved, flat = _with_different_nodes(mesh)
     lost |= flat
     if halved:
-        notes.append(f"{_many(halved, 'quad')} with two corners in one: made trias.")
+        notes.append(f"{counted(halved, 'quad')} with two corners in one: made trias.")
     if flat.any():
-        notes.append(f"Left out: {_many(int(flat.sum()), 'element')} with too few different nodes.")
+        notes.append(f"Left out: {counted(int(flat.sum()), 'element')} with too few different nodes.")
     if lost.any() or nowhere.any():
         mesh = mesh.without_elements(lost, keep_nodes=~nowhere)
         mesh = mesh.without_nodes(np.asarray(~np.isfinite(mesh.points).all(axis=1), bool))
@@ -44,10 +45,6 @@ def tidied(mesh: Mesh) -> tuple[Mesh, tuple[str, ...]]:
 
 def _alike(numbers: NDArray[np.int32]) -> bool:
     return bool(len(numbers)) and (len(np.unique(numbers)) < len(numbers) or int(numbers.min()) < 1)
-
-
-def _many(count: int, word: str) -> str:
-    return f"{count} {word}{'' if count == 1 else 's'}"
 
 
 def _with_different_nodes(mesh: Mesh) -> tuple[Mesh, int, NDArray[np.bool_]]:

@@ -9,6 +9,15 @@ import numpy as np
 from kind_rivet.core.geometry.carriers import Carrier, Floats, frame
 
 
+def nearest_on_chain(chain: Floats, point: Floats) -> tuple[int, float, float]:
+    """The side of a chain (n, 3) nearest to a point (3,), the share of it at which the foot lies, and the distance."""
+    a, along = chain[:-1], np.diff(chain, axis=0)
+    t = np.clip(np.einsum("kj,kj->k", point - a, along) / np.maximum(np.einsum("ij,ij->i", along, along), 1e-300), 0, 1)
+    away = np.linalg.norm(a + t[:, None] * along - point, axis=1)
+    k = int(np.argmin(away))
+    return k, float(t[k]), float(away[k])
+
+
 @dataclass(frozen=True)
 class Curve:
     """An edge as a curve over [0, length]; `stations` (k,) are the places of its facet nodes `points` (k, 3)."""
@@ -80,10 +89,8 @@ class Curve:
 
     def nearest_station(self, point: Floats) -> float:
         """Distance along the curve of the place nearest to a point (3,), by its facet segments."""
-        a, along = self.points[:-1], np.diff(self.points, axis=0)
-        t = np.clip(np.einsum("kj,kj->k", point - a, along) / np.maximum(np.einsum("ij,ij->i", along, along), 1e-300), 0, 1)
-        k = int(np.argmin(np.linalg.norm(a + t[:, None] * along - point, axis=1)))
-        return float(self.stations[k] + t[k] * (self.stations[k + 1] - self.stations[k]))
+        k, t, _ = nearest_on_chain(self.points, point)
+        return float(self.stations[k] + t * (self.stations[k + 1] - self.stations[k]))
 
     def segment(self, places: Floats) -> tuple[np.ndarray, Floats]:
         """Facet segment (n,) and share along it (n,) of distances along the curve."""

@@ -14,10 +14,11 @@ from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.geometry.refine import cut_sides
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.geometry.split import cut_edge
-from kind_rivet.core.meshing.curves import Curve
+from kind_rivet.core.meshing.curves import Curve, nearest_on_chain
 from kind_rivet.core.meshing.cut_sheet import CutSheet
 from kind_rivet.core.meshing.rules import ShellRules
 from kind_rivet.core.meshing.sheet_mesh import HARD_POINT, VERTEX, SheetMesh
+from kind_rivet.core.words import counted
 
 NEAR = 0.15  # sizes: a hard point nearer to a corner than this lies on it; no element fits between
 OFF_WALL = 0.25  # sizes: a hard point further from all walls than this belongs to none of them
@@ -25,6 +26,7 @@ BESIDE = 0.05  # sizes: one nearer to an edge than this lies on it
 OFF = 1e-4  # of the diagonal: facets may stand this far off an edge that they follow
 SAME = 1e-7  # of the diagonal: what lies nearer is the same place
 
+LIE = "hard point lies", "hard points lie"
 Place = tuple[int, float, Floats]  # an edge, how far along it, and the place (3,)
 
 
@@ -34,8 +36,7 @@ def on_walls(shape: Shape, hard: Floats, size: float, notes: list[str]) -> Float
         return hard
     far = FacetTree.over(shape.points, shape.facets).nearest(hard)[2] > OFF_WALL * size
     if far.any():
-        lie = "points lie" if far.sum() > 1 else "point lies"
-        notes.append(f"{int(far.sum())} hard {lie} on no wall and cannot be hit.")
+        notes.append(f"{counted(int(far.sum()), *LIE)} on no wall and cannot be hit.")
     return np.asarray(hard[~far])
 
 
@@ -71,10 +72,9 @@ def cut_at_hard(
         moved += float(np.linalg.norm(found[2] - p)) > OFF * shape.diagonal
         on_edges.append(found)
     if missed:
-        notes.append(f"{missed} hard point{'s lie' if missed > 1 else ' lies'} on an edge whose nodes are held, and cannot be hit.")
+        notes.append(f"{counted(missed, *LIE)} on an edge whose nodes are held, and cannot be hit.")
     if moved:
-        lie = "points lie" if moved > 1 else "point lies"
-        notes.append(f"{moved} hard {lie} so near to an edge or corner that no element fits between: the node is on that.")
+        notes.append(f"{counted(moved, *LIE)} so near to an edge or corner that no element fits between: the node is on that.")
     places = np.array([place for _, _, place in on_edges]).reshape(-1, 3)
     return _cut(sheet, curves, on_edges), places, np.array(inside).reshape(-1, 3)
 
@@ -83,10 +83,8 @@ def _nearest(curves: list[Curve], place: Floats, limit: float) -> Place | None:
     """The nearest edge within the limit of a place, and where on it."""
     best: tuple[float, Place] | None = None
     for e, curve in enumerate(curves):
-        a, d = curve.points[:-1], np.diff(curve.points, axis=0)
-        s = np.clip(np.einsum("ij,ij->i", place - a, d) / np.maximum(np.einsum("ij,ij->i", d, d), 1e-300), 0, 1)
-        chord = float(np.linalg.norm(a + s[:, None] * d - place, axis=1).min())
-        if chord > limit + 0.1 * float(np.linalg.norm(d, axis=1).max()):  # the curve bows out less than that beyond its chords
+        chord = nearest_on_chain(curve.points, place)[2]
+        if chord > limit + 0.1 * float(np.diff(curve.stations).max()):  # the curve bows out less than that beyond its chords
             continue
         at = _settled(curve, place, curve.nearest_station(place))
         foot = curve.at(np.array([at]))[0]
@@ -147,9 +145,7 @@ def _cut(sheet: CutSheet, curves: list[Curve], places: list[Place]) -> CutSheet:
 
 def _segment(points: Floats, chain: NDArray[np.int32], place: Floats) -> tuple[int, int]:
     """The side of a chain that lies nearest to a place, lower node first."""
-    a, d = points[chain[:-1]], np.diff(points[chain], axis=0)
-    s = np.clip(np.einsum("ij,ij->i", place - a, d) / np.maximum(np.einsum("ij,ij->i", d, d), 1e-300), 0, 1)
-    k = int(np.argmin(np.linalg.norm(a + s[:, None] * d - place, axis=1)))
+    k = nearest_on_chain(points[chain], place)[0]
     low, high = sorted((int(chain[k]), int(chain[k + 1])))
     return low, high
 

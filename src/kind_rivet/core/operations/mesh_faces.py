@@ -16,6 +16,7 @@ from kind_rivet.core.midsurface.sheet import Sheet
 from kind_rivet.core.operations.midsurface import AS_MESHED, with_sheet
 from kind_rivet.core.operations.part import free_name, new_body
 from kind_rivet.core.operations.registry import Parameters, Progress, operation
+from kind_rivet.core.words import counted
 
 
 class FacesFromMesh(Parameters):
@@ -51,8 +52,7 @@ def faces_from_mesh(document: Document, parameters: FacesFromMesh, progress: Pro
 
 
 def _found(name: str, soup: Soup, angle: float) -> str:
-    faces, edges = len(soup.shape.faces), len(soup.shape.edges)
-    return f"{name}: {faces} face{'' if faces == 1 else 's'} and {edges} edge{'' if edges == 1 else 's'} at {angle:g}°."
+    return f"{name}: {counted(len(soup.shape.faces), 'face')} and {counted(len(soup.shape.edges), 'edge')} at {angle:g}°."
 
 
 def _under(document: Document, chosen: np.ndarray, angle: float, name: str, key: int) -> Document:

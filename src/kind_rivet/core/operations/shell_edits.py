@@ -26,6 +26,7 @@ from kind_rivet.core.meshing.rules import Triple
 from kind_rivet.core.operations.loose import NOWHERE, Seated, seated_mesh
 from kind_rivet.core.operations.mixed import element_indices
 from kind_rivet.core.operations.registry import Parameters, Progress, operation
+from kind_rivet.core.words import counted
 
 MOST_COPIES = 3_000_000
 WIDER = 3  # how often a lot that touches itself by a point takes in what lies round that point
@@ -60,8 +61,7 @@ def mesh_again_here(document: Document, parameters: MeshAgain, progress: Progres
         raise left[0]
     notes = [f"{before} shells became {made}."]
     if left:
-        lots = f"{len(left)} lot{'s' if len(left) > 1 else ''} of shells"
-        notes.append(f"{lots} stayed as they were: {left[0].reason}")
+        notes.append(f"{counted(len(left), 'lot')} of shells stayed as they were: {left[0].reason}")
     return refreshed(replace(document, mesh=mesh, notes=tuple(notes)))
 
 
