@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from functools import cached_property
+from hashlib import blake2b
 
 import numpy as np
 from numpy.typing import NDArray
@@ -115,6 +116,16 @@ class Shape:
             for f in set(faces):
                 out[f].append(e)
         return tuple(tuple(edges) for edges in out)
+
+    @cached_property
+    def fingerprint(self) -> bytes:
+        """The same for shapes of the same facets, edges and carriers, in whatever process they were made."""
+        word = blake2b(digest_size=16)
+        for lot in (self.points, self.facets, self.facet_face, self.normals, *(edge.nodes for edge in self.edges)):
+            word.update(np.ascontiguousarray(lot).tobytes() + b"|")
+        carriers = [face.carrier for face in self.faces] + [edge.carrier for edge in self.edges]
+        word.update(repr(carriers).encode())
+        return word.digest()
 
     @cached_property
     def edge_length(self) -> Floats:

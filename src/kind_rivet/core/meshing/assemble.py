@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+
 import numpy as np
 
 from kind_rivet.core.geometry.carriers import Floats
@@ -14,12 +16,20 @@ from kind_rivet.core.meshing.sheet_mesh import SheetMesh
 from kind_rivet.core.midsurface.sheet import Sheet
 
 
-def as_mesh(shells: SheetMesh, sheet: Shape, body: int, part: int, size: float) -> Mesh:
-    """Numbers start at 1; thickness and offset are filled by `measure_thickness`."""
+def as_mesh(shells: SheetMesh, sheet: Shape, body: int, part: int, size: float, lines: Mapping[int, Floats] | None = None) -> Mesh:
+    """Numbers start at 1; thickness and offset are filled by `measure_thickness`.
+
+    `lines`: places along kept edges, which stand in the earlier mesh already as bends and round walls want them.
+    """
     m, n = len(shells.elements), len(shells.points)
     conn = np.full((m, WIDTH), -1, np.int32)
     conn[:, :4] = shells.elements
     points, height = balance_bends(sheet, shells, size)
+    if len(shells.settled):
+        points[shells.settled] = shells.points[shells.settled]
+    for e in shells.kept_edges:
+        if lines is not None:
+            points[shells.edge_nodes[e]] = lines[e]
     return Mesh(
         points=points, height=height, node_id=np.arange(1, n + 1, dtype=np.int32), on_kind=shells.on_kind.copy(), on_item=shells.on_item.copy(),
         on_body=np.full(n, body, np.int32), kind=np.where(shells.elements[:, 3] < 0, TRIA, QUAD).astype(np.uint8), conn=conn,

@@ -60,13 +60,11 @@ def nodes_along(
     at_vertex: dict[int, int] = {}
     nodes: list[Ints] = []
     stations: list[Floats] = []
-    spot: dict[int, Floats] = {}  # vertices stay where the kept lines have them
-    for e, line in lines.items():
-        spot[int(shape.edges[e].nodes[0])], spot[int(shape.edges[e].nodes[-1])] = line[0], line[-1]
     for e, curve in enumerate(curves):
-        if e in lines and shape.edges[e].closed:
-            nodes.append(_closed_line(build, lines[e], e, at_vertex, root(int(shape.edges[e].nodes[0])), e in shift))
-            stations.append(curve.station_of(lines[e]))
+        if e in lines and count[e] and shape.edges[e].closed:
+            places = curve.station_of(lines[e])
+            nodes.append(_closed_line(build, curve.at(places), e, at_vertex, root(int(shape.edges[e].nodes[0])), e in shift))
+            stations.append(places)
             continue
         if e in shift:  # a closed edge of its own: no node needs to lie at its end
             places = (shift[e] + np.linspace(0.0, curve.length, int(count[e]) + 1)) % curve.length
@@ -78,12 +76,13 @@ def nodes_along(
         for end in (int(shape.edges[e].nodes[0]), int(shape.edges[e].nodes[-1])):
             keeper = root(end)
             if keeper not in at_vertex:
-                at_vertex[keeper] = int(build.nodes(spot.get(keeper, shape.points[keeper])[None], VERTEX, keeper)[0])
+                at_vertex[keeper] = int(build.nodes(shape.points[keeper][None], VERTEX, keeper)[0])
             ends.append(at_vertex[keeper])
-        if e in lines:
-            inner = build.nodes(lines[e][1:-1], EDGE, e)
+        if e in lines and count[e]:  # on the edge, like all else: what bends want of its nodes comes after meshing
+            places = curve.station_of(lines[e])
+            inner = build.nodes(curve.at(places[1:-1]), EDGE, e)
             nodes.append(np.concatenate(([ends[0]], inner, [ends[1]])).astype(np.int32))
-            stations.append(curve.station_of(lines[e]))
+            stations.append(places)
             continue
         if e in facing:
             places = facing[e] * curve.length

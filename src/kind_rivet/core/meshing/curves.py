@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 
@@ -29,6 +30,10 @@ class Curve:
     @property
     def length(self) -> float:
         return float(self.stations[-1])
+
+    @cached_property
+    def closed(self) -> bool:
+        return bool(np.allclose(self.points[0], self.points[-1]))
 
     @staticmethod
     def through(points: Floats, carrier: Carrier) -> Curve:
@@ -59,12 +64,11 @@ class Curve:
             return d[:3] + d[6] * (np.cos(a)[:, None] * u + np.sin(a)[:, None] * v)
         k, f = self.segment(s)
         p, x = self.points, self.stations
-        closed = np.allclose(p[0], p[-1])
         slope = np.empty_like(p)
         slope[1:-1] = (p[2:] - p[:-2]) / np.maximum(x[2:] - x[:-2], 1e-300)[:, None]
         slope[0] = (p[1] - p[0]) / max(x[1] - x[0], 1e-300)
         slope[-1] = (p[-1] - p[-2]) / max(x[-1] - x[-2], 1e-300)
-        if closed:
+        if self.closed:
             slope[0] = slope[-1] = (p[1] - p[-2]) / max(x[1] - x[0] + x[-1] - x[-2], 1e-300)
         h = (x[k + 1] - x[k])[:, None]
         f = f[:, None]
@@ -83,7 +87,7 @@ class Curve:
         gap = np.linalg.norm(a[None] + t[:, :, None] * along[None] - points[:, None], axis=2)
         k = np.argmin(gap, axis=1)
         place = self.stations[k] + t[np.arange(len(points)), k] * np.diff(self.stations)[k]
-        if not np.allclose(self.points[0], self.points[-1]) or place[0] < 1e-9 * self.length or place[0] > (1 - 1e-9) * self.length:
+        if not self.closed or place[0] < 1e-9 * self.length or place[0] > (1 - 1e-9) * self.length:
             place[0], place[-1] = 0.0, self.length
         return np.asarray(place)
 

@@ -12,6 +12,7 @@ from kind_rivet.core.meshing.free.bands import fill_with_bands
 from kind_rivet.core.meshing.free.cells import fill_in_cells
 from kind_rivet.core.meshing.free.fill import CannotFill, FlatMesh, faults_of, fill
 from kind_rivet.core.meshing.free.flow import Flow, field_of
+from kind_rivet.core.meshing.free.refill import Before, refilled
 from kind_rivet.core.meshing.free.regular import IRREGULAR, TRIA
 from kind_rivet.core.meshing.free.symmetry import fill_symmetric
 from kind_rivet.core.meshing.lattice import fill_lattice
@@ -31,10 +32,13 @@ FEW = 0.5  # faults that one mesh may have more than another and still be taken 
 EVEN = 0.05  # of the scaled Jacobian by which quads round one node may be worse than another filling of a cell
 
 
-def best_filling(patch: Patch, loops: list[Floats], hard: Floats, rules: ShellRules, turn: NDArray[np.int64] | None) -> FlatMesh:
+def best_filling(
+    patch: Patch, loops: list[Floats], hard: Floats, rules: ShellRules, turn: NDArray[np.int64] | None, before: Before | None = None
+) -> FlatMesh:
     """Regular where that is at least as good, else symmetric or free, or as forced for a face. Raises `CannotFill` where nothing works.
 
     `turn`: whole quarter turns at the nodes of the outer loop, where it runs along two directions.
+    `before`: what filled a large region, of which all stays that is not near changes.
     """
     size, spots = rules.size_on(patch.faces), spots_of(patch, rules)
     way = next((rules.ways[f] for f in patch.faces if f in rules.ways), "")
@@ -56,6 +60,8 @@ def best_filling(patch: Patch, loops: list[Floats], hard: Floats, rules: ShellRu
         regular.worst > 0.0 if way == "regular" else regular.worst > 0.6 and _unrest(regular, loops, flow) < CALM_ROWS
     ):
         return regular
+    if before is not None and not len(hard) and not len(spots) and (mesh := refilled(before, loops, size, rules.growth)) is not None:
+        return mesh
     alike = None
     if not len(hard) and not len(spots):
         alike, axes = _symmetric(loops, size, rules.growth)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+from collections import OrderedDict
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -16,6 +17,7 @@ from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.meshing.flatten import flatten_facets
 
 Ints = NDArray[np.int32]
+REMEMBERED = 3  # shapes whose regions laid flat are remembered
 
 
 @dataclass(frozen=True)
@@ -115,6 +117,9 @@ class Patch:
         return np.asarray(np.einsum("ij,ijk->ik", weight, self.flat[self.facets[facet]]))
 
 
+_laid: OrderedDict[bytes, dict[tuple[int, ...], Patch]] = OrderedDict()
+
+
 def _weights(p: Floats, corners: Floats) -> Floats:
     """Barycentric weights (n, 3) of points (n, 2) in triangles (n, 3, 2)."""
     a, b, c = corners[:, 0], corners[:, 1], corners[:, 2]
@@ -142,8 +147,19 @@ def _lifted(p: Floats, weight: Floats, corners: Floats, normals: Floats) -> Floa
 def lay_flat(shape: Shape, faces: tuple[int, ...]) -> Patch:
     """Lay the region made of `faces` flat, cut along its seams, and walk its border.
 
+    Regions of the last few shapes are remembered: a sheet is meshed many times while divisions are tried.
     Raises `Refused` when the region cannot be laid flat.
     """
+    mine = _laid.pop(shape.fingerprint, {})
+    _laid[shape.fingerprint] = mine  # the latest comes last
+    while len(_laid) > REMEMBERED:
+        _laid.popitem(last=False)
+    if faces not in mine:
+        mine[faces] = _lay_flat(shape, faces)
+    return mine[faces]
+
+
+def _lay_flat(shape: Shape, faces: tuple[int, ...]) -> Patch:
     mine = np.flatnonzero(np.isin(shape.facet_face, faces))
     facets = shape.facets[mine]
     passages: dict[tuple[int, int], tuple[int, bool]] = {}

@@ -12,6 +12,7 @@ from kind_rivet.core.meshing.border_nodes import passage, vertex_places
 from kind_rivet.core.meshing.curves import Curve
 from kind_rivet.core.meshing.fillings import best_filling
 from kind_rivet.core.meshing.free.fill import CannotFill, FlatMesh
+from kind_rivet.core.meshing.free.refill import Before
 from kind_rivet.core.meshing.lattice import node_turns
 from kind_rivet.core.meshing.mapped import ring_quads
 from kind_rivet.core.meshing.patch import Patch
@@ -24,7 +25,7 @@ SLIT = 0.01  # how far, in sizes, both sides of a line inside a region are held 
 
 @dataclass(frozen=True)
 class Region:
-    """What is to be filled: border loops (nodes and places in the plane), points that become nodes, turns of the border."""
+    """What is to be filled: border loops (nodes and places in the plane), points that become nodes, turns of the border, what was there."""
 
     patch: Patch
     nodes: list[Ints]
@@ -33,6 +34,7 @@ class Region:
     inner: Floats
     hard: int
     turn: NDArray[np.int64] | None
+    before: Before | None = None
 
 
 def begin_region(
@@ -81,7 +83,7 @@ def begin_region(
 def filled_region(region: Region, rules: ShellRules) -> FlatMesh | CannotFill:
     """The flat mesh of a region, or why there is none."""
     try:
-        return best_filling(region.patch, region.flat, region.inner, rules, region.turn)
+        return best_filling(region.patch, region.flat, region.inner, rules, region.turn, region.before)
     except CannotFill as trouble:
         return trouble
 
@@ -92,6 +94,10 @@ def end_region(region: Region, mesh: FlatMesh, build: Builder) -> None:
     border = np.concatenate((np.concatenate(region.nodes), np.array(region.pins, np.int32)))
     inner_flat = mesh.points[len(border) :]
     inner = build.nodes(*_on_faces(patch, inner_flat)) if len(inner_flat) else np.empty(0, np.int32)
+    if region.before is not None and mesh.was is not None:
+        was = mesh.was[len(border) :]
+        build.points[-1][was >= 0] = region.before.space[was[was >= 0]]
+        build.settled.append(inner[was >= 0])
     if region.hard:  # they come first and stay: nothing may move them
         build.kind[-1][: region.hard], build.item[-1][: region.hard] = VERTEX, HARD_POINT
     table = np.concatenate((border, inner))

@@ -8,6 +8,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
+from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.geometry.recognise import recognise, recognise_edges
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.mesh.mesh import ELEMENT_FIELDS, NODE_FIELDS, Mesh
@@ -66,15 +67,28 @@ def _same_sense(a: NDArray[np.float64], b: NDArray[np.float64]) -> bool:
     return bool(np.linalg.norm(b[len(b) // 4] - quarter) <= np.linalg.norm(b[-1 - len(b) // 4] - quarter))
 
 
-def what_stays(mesh: Mesh, shape: Shape, lines: Mapping[int, Ints], faces: frozenset[int]) -> Kept:
-    """What an earlier mesh offers: `lines` names the nodes along edges (by the edge's present number), `faces` those still the same."""
+def what_stays(mesh: Mesh, shape: Shape, body: int, earlier: Earlier, holes: Sequence[RoundHole]) -> Kept:
+    """What an earlier mesh of a body offers to its present sheet; `holes`: those of the earlier mesh."""
+    was = {new: old for old, new in earlier.face_map.items()}
+    ringed = [k for k, hole in enumerate(holes) if hole.widths]
+
+    def inner(face: int) -> tuple[Floats, Ints]:
+        rows = mesh.conn[(mesh.body == body) & (mesh.face == was[face]) & mesh.is_shell & ~np.isin(mesh.ring, ringed), :4]
+        nodes = np.unique(rows[rows >= 0])
+        return mesh.points[nodes], np.where(rows >= 0, np.searchsorted(nodes, np.maximum(rows, 0)), -1).astype(np.int32)
+
+    return Kept(earlier.faces, places_along(mesh, shape, earlier.lines), inner=inner)
+
+
+def places_along(mesh: Mesh, shape: Shape, lines: Mapping[int, Ints]) -> dict[int, Floats]:
+    """Edge → places (n, 3) of the nodes whose numbers `lines` names along it (by the edge's present number), where all are there."""
     row = _Rows(mesh.node_id)
     places = {}
     for e, numbers in lines.items():
         at = row.of(numbers)
-        if len(at) > 1 and at.min() >= 0 and 0 <= e < len(shape.edges):
+        if len(at) and at.min() >= 0 and 0 <= e < len(shape.edges):
             places[e] = mesh.points[at]
-    return Kept(faces, places)
+    return places
 
 
 class _Rows:

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from collections.abc import Callable, Collection
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 from numpy.typing import NDArray
 
 from kind_rivet.core.geometry.carriers import Floats
+from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.meshing.washers import RoundHole
 
 Ints = NDArray[np.int32]
@@ -27,6 +29,7 @@ class SheetMesh:
     notes : what did not go as asked, in plain words
     kept_faces : faces that were not meshed because the earlier mesh of them stays
     kept_edges : edges whose nodes are where the earlier mesh had them
+    settled : (n,) nodes inside faces that are where the earlier mesh had them
     """
 
     points: Floats
@@ -41,6 +44,7 @@ class SheetMesh:
     notes: tuple[str, ...]
     kept_faces: frozenset[int] = frozenset()
     kept_edges: frozenset[int] = frozenset()
+    settled: NDArray[np.bool_] = field(default_factory=lambda: np.zeros(0, bool))
 
 
 @dataclass(frozen=True)
@@ -50,11 +54,18 @@ class Kept:
     faces : faces whose geometry is as it was
     lines : edge → points (count + 1, 3) along it, in the edge's own sense, as they are now
     held : likewise, for edges whose nodes belong to a neighbour and stay whatever happens
+    inner : face → points (n, 3) and elements (m, 4) that fill it inside its rings
     """
 
     faces: frozenset[int]
     lines: dict[int, Floats]
     held: dict[int, Floats] = field(default_factory=dict)
+    inner: Callable[[int], tuple[Floats, Ints]] | None = None
+
+    def without(self, faces: Collection[int], shape: Shape) -> Kept:
+        """What may stay but these faces and the edges between them."""
+        between = {e for f in faces for e in shape.face_edges[f] if set(shape.edge_faces[e]) <= set(faces)}
+        return replace(self, faces=self.faces - set(faces), lines={e: line for e, line in self.lines.items() if e not in between})
 
 
 class Builder:
@@ -68,6 +79,7 @@ class Builder:
         self.elements: list[Ints] = []
         self.face: list[Ints] = []
         self.ring: list[Ints] = []
+        self.settled: list[Ints] = []
 
     def nodes(self, points: Floats, kind: int, item: NDArray[np.int32] | int) -> Ints:
         first = self.count

@@ -6,6 +6,7 @@ from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy.spatial import cKDTree
 
 from kind_rivet.core.errors import Refused
 from kind_rivet.core.geometry.carriers import Floats, same
@@ -21,12 +22,13 @@ from kind_rivet.core.meshing.divisions import fits, odd_regions, plan_divisions
 from kind_rivet.core.meshing.facing import facing_shares
 from kind_rivet.core.meshing.flat_cuts import cut_in_two
 from kind_rivet.core.meshing.free.fill import CannotFill
+from kind_rivet.core.meshing.free.refill import WORTH, Before
 from kind_rivet.core.meshing.hard_edges import cut_at_hard, edges_at, held_at, on_walls
 from kind_rivet.core.meshing.hole_patterns import follow_patterns
 from kind_rivet.core.meshing.near_edges import facing_rings
 from kind_rivet.core.meshing.necks import close_failed, close_touching, finer_near
 from kind_rivet.core.meshing.patch import Patch, lay_flat, lay_flat_or_none
-from kind_rivet.core.meshing.regions import begin_region, end_region, filled_region
+from kind_rivet.core.meshing.regions import Region, begin_region, end_region, filled_region
 from kind_rivet.core.meshing.rib_ends import cut_at_ends
 from kind_rivet.core.meshing.rules import ShellRules
 from kind_rivet.core.meshing.shared_rings import with_shared_rings
@@ -39,6 +41,7 @@ LITTLE = 0.25  # share of the size that is looked past where more would spoil a 
 AT_HARD = 1e-7  # of the diagonal: a node nearer to a hard point than this lies on it
 STRETCHED = 4.0  # times larger or smaller in the plane than in space: not laid flat but squashed
 CUTS = 4  # how often faces that cannot be laid flat or filled are cut in two
+LONG_BORDER = 100  # sides round a region from which it may be worth filling in places only
 FINER = 1  # how often the divisions near a border that crosses itself are doubled
 
 
@@ -177,7 +180,7 @@ def _mesh_once(
         notes.append(f"Face {sheet.faces[patch.faces[0]] + 1} has an odd number of border sides, all held by hand, so one tria stays.")
     build = Builder()
     shift = {hole.edges[0]: hole.shift for hole in holes if hole.shift > 0} | circles.shifts
-    staying, lines = _staying(shape, patches, strips, count, kept)
+    staying, large, lines = _staying(shape, patches, strips, count, kept)
     facing = facing_rings(shape, patches, holes, count, curves, rules) | facing_shares(patches, count, curves, rules)
     edge_nodes, stations = nodes_along(shape, curves, count, shift, build, lines, rules, facing, sheet.feet)
     join_strips(shape, patches, strips, edge_nodes, build)
@@ -189,7 +192,7 @@ def _mesh_once(
             mine = np.isin(hard_face, patch.faces)
             region = begin_region(patch, number, shape.edge_faces, curves, edge_nodes, stations, holes, rules, hard[mine], build)
             if region is not None:
-                begun.append((number, region))
+                begun.append((number, replace(region, before=_before(region, kept, lines, edge_nodes)) if number in large else region))
     failed = []
     for (number, region), filled in zip(begun, side_by_side(lambda r: filled_region(r[1], rules), begun), strict=True):
         if isinstance(filled, CannotFill):
@@ -213,28 +216,58 @@ def _mesh_once(
 
 def _staying(
     shape: Shape, patches: list[Patch | None], strips: list[Strip], count: NDArray[np.int64], kept: Kept | None
-) -> tuple[set[int], dict[int, Floats]]:
-    """Regions that need no new mesh, and the points along their border edges."""
+) -> tuple[set[int], set[int], dict[int, Floats]]:
+    """Regions that need no new mesh, large ones that need it in places only, and the points along those of their border edges that are as before."""
     if kept is None:
-        return set(), {}
+        return set(), set(), {}
     moved = {p.edge for strip in strips for p in (*strip.first, *strip.second)} | {e for strip in strips for e in strip.across}
-    shrunk = {end for e, edge in enumerate(shape.edges) if count[e] == 0 for end in (int(edge.nodes[0]), int(edge.nodes[-1]))}
-    same = {e for e, line in kept.lines.items() if len(line) == count[e] + 1 and e not in moved and count[e] > 0}
+    same = {e for e, line in kept.lines.items() if len(line) == count[e] + 1 and e not in moved}
+    newly = [e for e in range(len(shape.edges)) if count[e] == 0 and e not in same]
+    shrunk = {end for e in newly for end in (int(shape.edges[e].nodes[0]), int(shape.edges[e].nodes[-1]))}
     same = {e for e in same if not {int(shape.edges[e].nodes[0]), int(shape.edges[e].nodes[-1])} & shrunk}
     staying = {
         r
         for r, patch in enumerate(patches)
         if patch is not None and set(patch.faces) <= kept.faces and all(p.edge in same for loop in patch.loops for p in loop)
     }
-    border = {p.edge for r in staying for loop in patches[r].loops for p in loop}  # type: ignore[union-attr]
+    large = {r for r, patch in enumerate(patches) if patch is not None and r not in staying and _is_large(patch, count, kept)}
+    border = {p.edge for r in staying | large for loop in patches[r].loops for p in loop} & same  # type: ignore[union-attr]
     taken = {e: line for e, line in kept.held.items() if len(line) == count[e] + 1 and e not in moved}
-    return staying, {e: kept.lines[e] for e in border} | taken
+    return staying, large, {e: kept.lines[e] for e in border} | taken
+
+
+def _is_large(patch: Patch, count: NDArray[np.int64], kept: Kept) -> bool:
+    """May a region be worth filling only in places? It is one face, as it was before, not round and without seams, and its border is long."""
+    edges = [p.edge for loop in patch.loops for p in loop]
+    whole = len(patch.faces) == 1 and patch.faces[0] in kept.faces and len(set(edges)) == len(edges) and kept.inner is not None
+    return whole and patch.carriers[0].kind in ("plane", "free") and int(count[edges].sum()) > LONG_BORDER
+
+
+def _before(region: Region, kept: Kept | None, lines: dict[int, Floats], edge_nodes: list[Ints]) -> Before | None:
+    """What fills a region in the earlier mesh, laid flat, where that is enough to be worth keeping. `lines`: kept places along edges."""
+    assert kept is not None and kept.inner is not None
+    patch = region.patch
+    points, elements = kept.inner(patch.faces[0])
+    if len(elements) < WORTH:
+        return None
+    flat = patch.to_plane(points)
+    # Nodes along bends lie a little off their edges; in the plane they lie on them.
+    mine = [p.edge for loop in patch.loops for p in loop if p.edge in lines]
+    place = {n: at for e in mine for n, at in zip(edge_nodes[e].tolist(), lines[e], strict=True)}
+    for ids, border in zip(region.nodes, region.flat, strict=True):
+        there = [k for k, n in enumerate(ids.tolist()) if n in place]
+        if there:
+            flat[cKDTree(points).query(np.array([place[int(n)] for n in ids[there]]))[1]] = border[there]
+    return Before(flat, points, elements)
 
 
 def _compact(
     build: Builder, count: NDArray[np.int64], edge_nodes: list[Ints], holes: list[RoundHole], notes: list[str], lines: set[int]
 ) -> SheetMesh:
     """Everything in flat arrays, without nodes that neither an element nor one of the kept `lines` uses."""
+    settled = np.zeros(build.count, bool)
+    for lot in build.settled:
+        settled[lot] = True
     elements = np.concatenate(build.elements) if build.elements else np.empty((0, 4), np.int32)
     if not build.points:
         build.nodes(np.empty((0, 3)), EDGE, 0)
@@ -255,6 +288,7 @@ def _compact(
         along,
         tuple(holes),
         tuple(notes),
+        settled=settled[used],
     )
 
 

@@ -17,12 +17,13 @@ from kind_rivet.core.geometry.weld import Welded, weld
 from kind_rivet.core.guard import apart
 from kind_rivet.core.mesh.mesh import Mesh
 from kind_rivet.core.meshing.assemble import as_mesh, measure_thickness
-from kind_rivet.core.meshing.reuse import Earlier, earlier_mesh, what_stays
+from kind_rivet.core.meshing.reuse import Earlier, earlier_mesh, places_along, what_stays
 from kind_rivet.core.meshing.rules import ShellRules
 from kind_rivet.core.meshing.sheet_mesh import EDGE, FACE, HARD_POINT, VERTEX, Kept, SheetMesh
 from kind_rivet.core.meshing.shells import mesh_sheet
 from kind_rivet.core.meshing.sizes import wanted_on
 from kind_rivet.core.operations.registry import Progress
+from kind_rivet.core.quality.index import judge
 from kind_rivet.core.repair.holds import holds_of
 from kind_rivet.core.repair.optimise import optimise
 
@@ -56,21 +57,33 @@ def make_lot(document: Document, lot: tuple[int, ...], smooth: bool, afresh: boo
     ]
     points = np.array(hard).reshape(-1, 3)
     earlier = None if afresh or welded or lines else _earlier(document, lot[0])
-    kept = (
-        what_stays(document.mesh, shape, earlier.lines, _without_hard(earlier.faces, shape, document, lot[0], points)) if earlier else None
-    )
+    kept = None
+    if earlier:
+        kept = what_stays(document.mesh, shape, lot[0], earlier, document.mesh_holes.get(lot[0], ()))
+        kept = replace(kept, faces=_without_hard(kept.faces, shape, document, lot[0], points))
     if lines:
-        kept = Kept(frozenset(), {}, what_stays(document.mesh, shape, lines, frozenset()).lines)
+        kept = Kept(frozenset(), {}, places_along(document.mesh, shape, lines))
         rules = replace(rules, divisions=dict(rules.divisions) | {e: len(line) - 1 for e, line in lines.items()})
-    shells = mesh_sheet(shape, rules, points, kept)
-    new = as_mesh(shells, shape, lot[0], 0, size)
-    if smooth:
-        holds = holds_of(new, {lot[0]: shape})
-        for e in shells.kept_edges:
-            holds.movable[shells.edge_nodes[e]] = False
+
+    def made_with(kept: Kept | None) -> tuple[SheetMesh, Mesh, NDArray[np.int32]]:
+        """The shells, as a mesh too, and the walls on which some of them fail."""
+        shells = mesh_sheet(shape, rules, points, kept)
+        new = as_mesh(shells, shape, lot[0], 0, size, {**kept.lines, **kept.held} if kept else None)
         refined = bool(rules.face_size or rules.edge_size or rules.places)
         wanted = wanted_on(shape, new.centres(), new.face, rules) if refined else None
-        new = optimise(new, holds, document.limit_sheet, size, wanted=wanted).mesh
+        if smooth:
+            still = shells.settled.copy() if len(shells.settled) else np.zeros(new.nodes, bool)
+            for e in shells.kept_edges:
+                still[shells.edge_nodes[e]] = True
+            new = optimise(new, holds_of(new, {lot[0]: shape}, still), document.limit_sheet, size, wanted=wanted).mesh
+        return shells, new, new.face[judge(new, document.limit_sheet, size, wanted).failing] if shells.kept_faces else np.empty(0, np.int32)
+
+    shells, new, failing = made_with(kept)
+    if len(failing) and kept is not None:  # what stays may be in the way: the walls round them are meshed again too
+        beside = {f for wall in set(failing.tolist()) for e in shape.face_edges[wall] for f in shape.edge_faces[e]}
+        instead = made_with(kept.without(beside, shape))
+        if len(instead[2]) < len(failing):
+            shells, new, failing = instead
     if welded:
         new = _shared_out(new, welded, lot)
     for key, sheet in zip(lot, sheets, strict=True):

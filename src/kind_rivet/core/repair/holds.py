@@ -69,10 +69,12 @@ class Holds:
                 points[v] = curve.at(np.array([place]))[0]
 
 
-def holds_of(mesh: Mesh, sheets: Mapping[int, Shape]) -> Holds:
-    """Holds of all nodes; nodes on free-form curves and round holes, at vertices, of rings and without a face stay put."""
+def holds_of(mesh: Mesh, sheets: Mapping[int, Shape], still: NDArray[np.bool_] | None = None) -> Holds:
+    """Holds of all nodes; nodes on round holes, at vertices, of rings, without a face and those that are `still` (n,) stay put."""
     movable = (mesh.on_kind == ON_FACE) & np.isin(mesh.on_body, list(sheets))
     along = (mesh.on_kind == ON_EDGE) & np.isin(mesh.on_body, list(sheets))
+    if still is not None:
+        movable[still] = along[still] = False
     rings = mesh.conn[(mesh.ring >= 0) & mesh.is_shell]
     movable[rings[rings >= 0]] = along[rings[rings >= 0]] = False
     code, data = np.zeros(mesh.nodes, np.int8), np.zeros((mesh.nodes, 8))

@@ -43,23 +43,29 @@ class CannotFill(Exception):
 
 @dataclass(frozen=True)
 class FlatMesh:
-    """points (n, 2), border nodes first in the order of the loops; elements (m, 4), trias with −1 last."""
+    """points (n, 2), border nodes first in the order of the loops; elements (m, 4), trias with −1 last.
+
+    was : (n,) the earlier node that a node is, where it stayed far from all that was filled again, else −1
+    """
 
     points: Floats
     elements: Ints
     worst: float
+    was: NDArray[np.int64] | None = None
 
     @property
     def trias(self) -> int:
         return int((self.elements[:, 3] < 0).sum())
 
 
-def fill(loops: list[Floats], size: float, growth: float = 0.25, hard: Floats | None = None, spots: Floats | None = None) -> FlatMesh:
+def fill(
+    loops: list[Floats], size: float, growth: float = 0.25, hard: Floats | None = None, spots: Floats | None = None, most: int = len(TRIES)
+) -> FlatMesh:
     """Quad-dominant mesh inside `loops` (first counter-clockwise outer, others clockwise; (k, 2) each).
 
     `size` is the wanted side length away from the borders, `growth` the increase per
     length, `hard` (h, 2) points that become nodes, `spots` (s, 4) x, y, radius, size.
-    Small regions get several tries and keep the best. Raises `CannotFill`.
+    Small regions get several tries (at `most` so many) and keep the best. Raises `CannotFill`.
     """
     hard = np.empty((0, 2)) if hard is None else hard
     spots = np.empty((0, 4)) if spots is None else spots
@@ -67,7 +73,7 @@ def fill(loops: list[Floats], size: float, growth: float = 0.25, hard: Floats | 
     sharp = _sharp_corners(loops)
     best: FlatMesh | None = None
     least = np.inf
-    tries = TRIES[: _tries(elements)]
+    tries = TRIES[: min(_tries(elements), most)]
     at_once = 2 if elements > WORTH_THREADS else 1  # fixed, so that results do not depend on the machine
     for k in range(0, len(tries), at_once):
         for mesh in side_by_side(lambda t: _fill_once(loops, size * t[1], growth, hard, spots, t[0]), tries[k : k + at_once]):

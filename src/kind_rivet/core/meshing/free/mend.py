@@ -129,7 +129,7 @@ def _better(
         more = np.concatenate((points, new_points[len(border) + len(held) :]))
         own = np.where(new >= 0, table[np.maximum(new, 0)], -1).astype(np.int32)
         patch = np.concatenate((own, elements[shell]))
-        more = _smoothed(more, patch, fixed, elements[shell], border)
+        more = smoothed(more, patch, fixed, elements[shell], border)
         now = _rank(more, patch, size)
         if now > best_rank:
             best_rank = now
@@ -161,7 +161,7 @@ def _opened(points: Floats, elements: Ints, near: _Round, element: int, fixed: i
         for first in (0, 1):
             own = np.array([[new, ring[k], ring[(k + 1) % 6], ring[(k + 2) % 6]] for k in (first, first + 2, first + 4)], np.int32)
             patch = np.concatenate((own, elements[shell]))
-            tried = _smoothed(more, patch, fixed, elements[shell], ring)
+            tried = smoothed(more, patch, fixed, elements[shell], ring)
             rank = _rank(tried, patch, size)
             if rank > best_rank:
                 keep = np.ones(len(elements), bool)
@@ -201,8 +201,8 @@ def outline(elements: Ints) -> list[NDArray[np.int64]] | None:
     return loops
 
 
-def _smoothed(points: Floats, patch: Ints, fixed: int, outer: Ints, border: NDArray[np.int64]) -> Floats:
-    """Points after smoothing what lies inside a patch and on the cavity's border; nodes of the ring outside it stay."""
+def smoothed(points: Floats, patch: Ints, fixed: int, outer: Ints, border: NDArray[np.int64]) -> Floats:
+    """Points after smoothing what lies inside a patch and on the cavity's `border`; other nodes of the elements round it (`outer`) stay."""
     nodes = np.unique(patch[patch >= 0])
     local = np.where(patch >= 0, np.searchsorted(nodes, np.maximum(patch, 0)), -1).astype(np.int32)
     free = nodes >= fixed
