@@ -67,11 +67,13 @@ def with_line(shape: Shape, face: int, start: int, place: Floats) -> tuple[Shape
     )
     segments: list[tuple[int, int]] = [(a, b) for a, b in sides[near].tolist()]
     spot: dict[tuple[int, int], Floats] = {}
+    chord: dict[tuple[int, int], Floats] = {}  # before they are put on curved edges: the place may be on either
     if segments:
         a, b = np.array(segments).T
         t = (value[a] / (value[a] - value[b]))[:, None]
-        lifted = SideCarriers(shape, segments).lifted(shape.points[a] + t * (shape.points[b] - shape.points[a]))
-        spot = dict(zip(segments, lifted, strict=True))
+        plain = shape.points[a] + t * (shape.points[b] - shape.points[a])
+        spot = dict(zip(segments, SideCarriers(shape, segments).lifted(plain), strict=True))
+        chord = dict(zip(segments, plain, strict=True))
     beside: dict[int | tuple[int, int], list[int | tuple[int, int]]] = {}
     for row in shape.facets[facets].tolist():
         ends: list[int | tuple[int, int]] = [v for v in row if value[v] == 0]
@@ -82,18 +84,19 @@ def with_line(shape: Shape, face: int, start: int, place: Floats) -> tuple[Shape
                 if b not in beside[a]:
                     beside[a].append(b)
 
-    def where(k: int | tuple[int, int]) -> Floats:
-        return spot[k] if isinstance(k, tuple) else np.asarray(shape.points[k])
+    def away(k: int | tuple[int, int], from_: Floats) -> float:
+        at = (spot[k], chord[k]) if isinstance(k, tuple) else (shape.points[k],)
+        return min(float(np.linalg.norm(p - from_)) for p in at)
 
     arrived = 1e-3 * reach
     for first in beside.get(start, []):
         chain: list[int | tuple[int, int]] = [start, first]
-        while np.linalg.norm(where(chain[-1]) - place) > arrived:
+        while away(chain[-1], place) > arrived:
             following = [k for k in beside.get(chain[-1], []) if k not in chain[-2:]]
-            if len(following) != 1 or np.linalg.norm(where(following[0]) - origin) > reach + arrived:
+            if len(following) != 1 or away(following[0], origin) > reach + arrived:
                 break
             chain.append(following[0])
-        if np.linalg.norm(where(chain[-1]) - place) <= arrived:
+        if away(chain[-1], place) <= arrived:
             out, number = cut_sides(shape, {k: spot[k] for k in chain if isinstance(k, tuple)})
             return out, [number[k] if isinstance(k, tuple) else k for k in chain]
     return None

@@ -12,12 +12,14 @@ from numpy.typing import NDArray
 from kind_rivet.core.geometry.carriers import FREE, Floats, Triple, fit_curve, triple, unit
 from kind_rivet.core.geometry.shape import Edge, Face, Shape
 from kind_rivet.core.midsurface.cells import SEAM, CutMiddle
+from kind_rivet.core.midsurface.fields import settle
 from kind_rivet.core.midsurface.middles import Middle
 from kind_rivet.core.midsurface.network import Cell, Network, Side
 from kind_rivet.core.midsurface.traces import SAG, TURN, Line
 from kind_rivet.core.midsurface.triangles import fill_facets
 
 AT_SEAM = 6e-3  # walls from the cut of a closed chart within which a node lies on it: more than nodes are moved to meet
+HOME = 1e-3  # walls that may be left when a node is put where its middles meet
 SPECK = 0.01  # squared walls: faces smaller than this that cannot be made are not missed
 
 
@@ -35,6 +37,7 @@ def sew(
     middles: list[Middle], cuts: list[CutMiddle | None], network: Network, lines: list[Line], kept: set[Cell], tolerance: float
 ) -> Sewn:
     """Sew the kept cells; cells of one middle join across every line that nothing else needs."""
+    network = _at_home(network, kept, middles, lines)
     members, border, needed = _faces_with_area(network, kept, middles)
     count = len(members)
     points = [network.points]
@@ -75,6 +78,27 @@ def sew(
     used_edges = _edges(needed, network, lines, tolerance)
     shape = _compact(np.concatenate(points), facets, owner, normals, faces, used_edges)
     return Sewn(shape, np.concatenate(walls) if walls else np.empty((0, 3)), tuple(whose), tuple(lost))
+
+
+def _at_home(network: Network, kept: set[Cell], middles: list[Middle], lines: list[Line]) -> Network:
+    """Nodes of step lines moved onto the one stepping middle of which cells are kept there: where no other is, nothing steps."""
+    owners: dict[int, set[int]] = {}
+    steps: dict[int, set[int]] = {}
+    for side in network.sides:
+        whose = {m for m, c in side.cells if (m, c) in kept}
+        risers = {p.line for p in side.at if p.line >= 0 and lines[p.line].kind == "step"}
+        for v in side.nodes:
+            owners.setdefault(v, set()).update(whose)
+            steps.setdefault(v, set()).update(risers)
+    points = network.points.copy()
+    for v, risers in steps.items():
+        stepping = {m for k in risers for m in lines[k].middles}
+        if len(owners[v] & stepping) == 1:
+            fields = [middles[m].field for m in sorted(owners[v])] + [f for k in sorted(risers) for f in lines[k].fields]
+            moved, left = settle(points[[v]], fields)
+            if left[0] < HOME * middles[min(owners[v] & stepping)].wall:
+                points[v] = moved[0]
+    return Network(points, network.sides)
 
 
 def _faces_with_area(
