@@ -187,7 +187,9 @@ def _divided(
         total = 0.0
     else:
         line = lines[k].points
-        station = _station(line, points[nodes.ravel()]).reshape(-1, 2)
+        # Round a high step each middle has its own image of the line, far from the common one: places are read on that.
+        own = [lines[k].on(m) if len(line) > 2 else line for m, _ in lot]
+        station = np.array([_station(image, points[ends], line) for image, ends in zip(own, nodes, strict=True)])
         total = float(np.linalg.norm(np.diff(line, axis=0), axis=1).sum()) if lines[k].closed else 0.0
     flat = station.ravel()
     order = np.argsort(flat, kind="stable")
@@ -225,11 +227,15 @@ def _divided(
     return out
 
 
-def _station(line: Floats, points: Floats) -> Floats:
-    """Arc length of the nearest place on a polyline, running on straight beyond its ends."""
+def _station(line: Floats, points: Floats, common: Floats) -> Floats:
+    """Arc length along `common` (n, 3) of the places nearest to points on a polyline (n, 3) that follows it point by point.
+
+    It runs on straight beyond its ends.
+    """
     start, d = line[:-1], np.diff(line, axis=0)
     length = np.linalg.norm(d, axis=1)
-    before = np.r_[0.0, np.cumsum(length)[:-1]]
+    along = np.linalg.norm(np.diff(common, axis=0), axis=1)
+    before = np.r_[0.0, np.cumsum(along)[:-1]]
     best = np.full(len(points), np.inf)
     out = np.zeros(len(points))
     closed = np.allclose(line[0], line[-1], rtol=0, atol=1e-12 + 1e-9 * float(np.ptp(line)))
@@ -241,5 +247,5 @@ def _station(line: Floats, points: Floats) -> Floats:
         away = np.linalg.norm(points - start[k] - t[:, None] * d[k], axis=1)
         nearer = away < best - 1e-15
         best[nearer] = away[nearer]
-        out[nearer] = before[k] + t[nearer] * length[k]
+        out[nearer] = before[k] + t[nearer] * along[k]
     return out

@@ -21,22 +21,48 @@ def face_bolts(middles: list[Middle], shape: Shape) -> None:
     """Turn the charts of walls that close on themselves so that their cut looks at a bolt hole of a circle of holes round their axis.
 
     A node lies where the cut meets the flange, so only then can the flange be meshed as symmetrically as it is.
+    Walls round one axis are all cut on the same side: where two meet, the nodes at their cuts would be a hair apart.
     """
+    closed = [m for m in middles if _closes(m)]
+    bolted = _faced(closed, shape)
+    done: list[Middle] = []
+    for middle in sorted(closed, key=lambda m: id(m) not in bolted):
+        first = next((m for m in done if _coaxial(m, middle)), None)
+        if first is None:
+            done.append(middle)
+        elif id(middle) not in bolted:
+            v = float(np.median(first.chart.flat(first.samples)[:, 1]))
+            at = first.place(np.array([[first.chart.period / 2 * (1 - 1e-9), v]]))
+            middle.chart = middle.chart.cut_at(float(middle.chart.flat(at)[0, 0]))
+
+
+def _closes(middle: Middle) -> bool:
+    """Is it a round wall that closes on itself? Else its cut lies in the opening."""
+    period = middle.chart.period
+    if not period or middle.carrier.kind not in ("cylinder", "cone"):
+        return False
+    u = middle.chart.flat(middle.samples)[:, 0]
+    return bool(np.diff(np.sort(u), append=u.min() + period).max() <= CLOSED * period)
+
+
+def _coaxial(a: Middle, b: Middle) -> bool:
+    d, e = a.carrier.array, b.carrier.array
+    away = np.linalg.norm(np.cross(e[:3] - d[:3], d[3:6]))
+    return bool(abs(d[3:6] @ e[3:6]) > 0.999999 and away < 1e-3 * min(a.wall, b.wall))
+
+
+def _faced(closed: list[Middle], shape: Shape) -> set[int]:
+    """The walls (by `id`) whose cut looks at a bolt hole now."""
+    out: set[int] = set()
     holes = {
         (tuple(np.round(c.array[:3], 6)), round(float(c.data[6]), 6)): c.array
         for c in (e.carrier for e in shape.edges)
         if c.kind == "circle"
     }
     if len(holes) < BOLTS:
-        return
+        return out
     circles = np.array([holes[key] for key in sorted(holes)])
-    for middle in middles:
-        period = middle.chart.period
-        if not period or middle.carrier.kind not in ("cylinder", "cone"):
-            continue
-        u = middle.chart.flat(middle.samples)[:, 0]
-        if np.diff(np.sort(u), append=u.min() + period).max() > CLOSED * period:
-            continue  # open: its cut lies in the opening
+    for middle in closed:
         d = middle.carrier.array
         off = circles[:, :3] - d[:3]
         off -= (off @ d[3:6])[:, None] * d[3:6]
@@ -49,6 +75,8 @@ def face_bolts(middles: list[Middle], shape: Shape) -> None:
         alike = [k for k in np.flatnonzero(bolts) if (np.abs(away[bolts] - away[k]) < 2e-3 * away[k]).sum() >= BOLTS]
         if alike:
             middle.chart = middle.chart.cut_at(float(middle.chart.flat(circles[alike[0], :3][None])[0, 0]))
+            out.add(id(middle))
+    return out
 
 
 def move_cuts(middles: list[Middle], lines: list[Line], tree: FacetTree, shape: Shape) -> None:

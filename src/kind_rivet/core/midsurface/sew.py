@@ -81,7 +81,7 @@ def sew(
 
 
 def _at_home(network: Network, kept: set[Cell], middles: list[Middle], lines: list[Line]) -> Network:
-    """Nodes of step lines moved onto the one stepping middle of which cells are kept there: where no other is, nothing steps."""
+    """Nodes of step lines moved half-way between those stepping middles of which cells are kept there; onto it where there is but one."""
     owners: dict[int, set[int]] = {}
     steps: dict[int, set[int]] = {}
     for side in network.sides:
@@ -93,11 +93,13 @@ def _at_home(network: Network, kept: set[Cell], middles: list[Middle], lines: li
     points = network.points.copy()
     for v, risers in steps.items():
         stepping = {m for k in risers for m in lines[k].middles}
-        if len(owners[v] & stepping) == 1:
-            fields = [middles[m].field for m in sorted(owners[v])] + [f for k in sorted(risers) for f in lines[k].fields]
-            moved, left = settle(points[[v]], fields)
-            if left[0] < HOME * middles[min(owners[v] & stepping)].wall:
-                points[v] = moved[0]
+        here = sorted(owners[v] & stepping)
+        if not here or len(here) == len(stepping):
+            continue
+        others = [middles[m].field for m in sorted(owners[v] - stepping)] + [f for k in sorted(risers) for f in lines[k].fields]
+        lots = [settle(points[[v]], [middles[m].field, *others]) for m in here]
+        if max(left[0] for _, left in lots) < HOME * middles[here[0]].wall:
+            points[v] = np.mean([moved[0] for moved, _ in lots], axis=0)
     return Network(points, network.sides)
 
 
