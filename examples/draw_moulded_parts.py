@@ -162,11 +162,32 @@ def finned_base() -> TopoDS_Shape:
     return without(part, [cylinder((x, y, -9), (0, 0, 1), 2, 9) for x, y in at])
 
 
+def barbed_spout() -> TopoDS_Shape:
+    """A turned spout with a flange and two barbs, each of which ends in a steep step."""
+    return revolved([(6, 0), (8, 0), (8, 12), (10, 12.4), (8, 22), (10, 22.4), (8, 32), (8, 50), (22, 50), (22, 53), (6, 53)])
+
+
+def vaned_wheel() -> TopoDS_Shape:
+    """Two discs with slanting vanes between them that stop a millimetre before their round border."""
+    wheel = fused(
+        [cylinder((0, 0, 0), (0, 0, 1), 60, 2.5), cut(cylinder((0, 0, 22), (0, 0, 1), 60, 2.5), cylinder((0, 0, 20), (0, 0, 1), 28, 8))]
+    )
+    vane = turned(box(18, -1.2, 2.4, 42, 2.4, 19.7), (18, 0, 0), (0, 0, 1), 25)
+    return fused([wheel, *(turned(vane, (0, 0, 0), (0, 0, 1), 40 * k) for k in range(9))])
+
+
+def tray_with_catch() -> TopoDS_Shape:
+    """An open tray; a catch lies half on the outside of one wall and stands up beyond it."""
+    tray = cut(box(0, 0, 0, 90, 60, 20), box(2, 2, 2, 86, 56, 20))
+    return fused([tray, box(89, 22, 8, 2, 16, 20)])
+
+
 PARTS: dict[str, Callable[[], TopoDS_Shape]] = {
     "moulded_tub": moulded_tub, "window_frame": window_frame, "bladed_disc": bladed_disc, "padded_plate": padded_plate,
     "swaged_tube": swaged_tube, "bent_pipe": bent_pipe, "chamfered_bell": chamfered_bell, "finned_disc": finned_disc, "lens_ring": lens_ring,
     "yoke": yoke, "crank": crank, "narrow_crank": narrow_crank, "pocketed_disc": pocketed_disc,
     "box_with_lugs": box_with_lugs, "triangle_grid": triangle_grid, "finned_base": finned_base,
+    "barbed_spout": barbed_spout, "vaned_wheel": vaned_wheel, "tray_with_catch": tray_with_catch,
 }  # fmt: skip
 
 

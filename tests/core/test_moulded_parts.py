@@ -23,7 +23,7 @@ from tests.thin_parts import box
 
 NAMES = [
     "moulded_tub", "window_frame", "bladed_disc", "padded_plate", "swaged_tube", "bent_pipe", "chamfered_bell", "finned_disc", "lens_ring",
-    "yoke", "box_with_lugs", "triangle_grid",
+    "yoke", "box_with_lugs", "triangle_grid", "barbed_spout", "vaned_wheel", "tray_with_catch",
 ]  # fmt: skip
 LUMPS = {"lens_ring": 0.91, "finned_disc": 0.97}  # least cover of parts that are not thin all over
 
@@ -271,3 +271,30 @@ def test_a_wedge_alone_keeps_its_two_sides() -> None:
     wedge, wall = (Pair(a, f, 1.0, 1.0, np.zeros((1, 3))) for f in (slanting, parallel))
     assert _without_corners(solid, [wedge]) == [wedge]
     assert _without_corners(solid, [wedge, wall]) == [wall]
+
+
+def test_walls_round_one_axis_are_cut_on_one_side() -> None:
+    """Else the nodes at two cuts would be a hair apart where the walls meet."""
+    sheet = drawn_sheet("barbed_spout").shape
+    seams = [edge for e, edge in enumerate(sheet.edges) if len(sheet.edge_faces[e]) == 2 and len(set(sheet.edge_faces[e])) == 1]
+    assert len(seams) == 4
+    angles = [np.arctan2(p[1], p[0]) for edge in seams for p in sheet.points[edge.nodes]]
+    assert np.ptp(angles) < 1e-6
+
+
+def test_the_line_round_a_steep_step_is_one_circle() -> None:
+    sheet = drawn_sheet("barbed_spout").shape
+    joints = [e for e, beside in enumerate(sheet.edge_faces) if len(set(beside)) == 2]
+    assert len(joints) == 4
+    for e in joints:
+        p = sheet.points[sheet.edges[e].nodes]
+        assert sheet.edges[e].closed
+        assert np.ptp(np.hypot(p[:, 0], p[:, 1])) < 0.02 and np.ptp(p[:, 2]) < 0.01
+
+
+def test_a_wall_that_runs_on_beyond_a_step_stands_in_its_own_middle() -> None:
+    sheet = drawn_sheet("tray_with_catch").shape
+    catch = [f for f, face in enumerate(sheet.faces) if np.ptp(sheet.points[sheet.facets[sheet.facet_face == f]][..., 2]) < 9]
+    top = [p for f in catch for p in sheet.points[np.unique(sheet.facets[sheet.facet_face == f])] if p[2] > 27.9]
+    assert len(top) >= 2
+    assert np.allclose(np.array(top)[:, 0], 90)

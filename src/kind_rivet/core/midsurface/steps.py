@@ -9,7 +9,7 @@ from kind_rivet.core.midsurface.fields import settle
 from kind_rivet.core.midsurface.middles import Middle
 from kind_rivet.core.midsurface.traces import Line, away_from
 
-PARALLEL = 0.985  # cosine between the walls
+PARALLEL = 0.95  # cosine between the walls
 HIGHEST = 0.8  # of the thicker wall: how far apart the two middles may lie
 
 
