@@ -147,6 +147,20 @@ def mesh(document: object) -> object:
     return perform(document, "mesh.shells", {"size": 5.0})  # type: ignore[arg-type]
 
 
+def one_division(document: object) -> None:
+    """The longest free edge of the tray, finely meshed, gets one element more: only what lies near it is filled again."""
+    from kind_rivet.core.operations import perform
+
+    fine = {"size": 1.3}
+    made = perform(document, "mesh.shells", fine)  # type: ignore[arg-type]
+    shape = made.sheets[1].shape
+    free = [e for e, faces in enumerate(shape.edge_faces) if len(faces) == 1]
+    edge = max(free, key=lambda e: len(made.mesh_edges[1][e]))
+    change = {"body": 1, "edges": [edge], "count": len(made.mesh_edges[1][edge])}
+    ours, whole = paired(lambda: perform(made, "mesh.divisions", change), lambda: perform(document, "mesh.shells", fine), 2)  # type: ignore[arg-type]
+    row(f"one division on {made.mesh.elements:,} shells", "≤ 0.5 s", f"{ours:.2f} s, 1/{whole / ours:.0f} of meshing them all")
+
+
 def metrics() -> None:
     from vtkmodules.util.numpy_support import numpy_to_vtk, numpy_to_vtkIdTypeArray
     from vtkmodules.vtkCommonCore import vtkPoints
@@ -240,6 +254,7 @@ def main() -> None:
     document = open_and_midsurface()
     midsurfaces()
     meshed = mesh(document)
+    one_division(document)
     metrics()
     repair(meshed)
     storing(meshed)

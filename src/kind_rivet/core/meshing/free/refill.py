@@ -16,6 +16,7 @@ from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.meshing.free.fill import CannotFill, FlatMesh, fill, flat_worst
 from kind_rivet.core.meshing.free.loops import next_nodes, sides_at, with_holes
 from kind_rivet.core.meshing.free.mend import POOR, score_of, smoothed
+from kind_rivet.core.meshing.free.pieces import filled_pieces
 
 Ints = NDArray[np.int32]
 WORTH = 1500  # elements from which a region is not simply filled anew
@@ -64,29 +65,21 @@ def refilled(before: Before, loops: list[Floats], size: float, growth: float) ->
         cavity |= _touched(rows, cavity)
     else:
         return None
-    made, more = [], [places]
-    at = len(places)
+    stay = rows[~cavity]
     try:
-        for piece in pieces:
-            mesh = fill([places[loop] for loop in piece], size, growth, most=AT_ONCE)
-            outline = np.concatenate(piece)
-            inner = len(mesh.points) - len(outline)
-            table = np.concatenate((outline, np.arange(at, at + inner)))
-            made.append(np.where(mesh.elements >= 0, table[np.maximum(mesh.elements, 0)], -1))
-            more.append(mesh.points[len(outline) :])
-            at += inner
+        whole = filled_pieces(places, pieces, lambda lot: fill(lot, size, growth, most=AT_ONCE), [stay.astype(np.int32)])
     except CannotFill:
         return None
-    points, new = np.concatenate(more), np.concatenate(made) if made else np.empty((0, 4), np.int64)
+    new = whole.elements[len(stay) :]
     ring = rows[~cavity & _touched(rows, cavity)]
     patch = np.concatenate((new, ring)).astype(np.int32)
-    points = smoothed(points, patch, len(border), ring.astype(np.int32), np.concatenate([np.concatenate(p) for p in pieces]))
+    points = smoothed(whole.points, patch, len(border), ring.astype(np.int32), np.concatenate([np.concatenate(p) for p in pieces]))
     if not _as_good(points, patch, before, cavity | _touched(rows, cavity), size):
         return None
     near = cavity
     for _ in range(LOOSE):
         near = _touched(rows, near)
-    return _compact(points, np.concatenate((rows[~cavity], new)), len(border), len(before.points), np.unique(rows[near]))
+    return _compact(points, np.concatenate((stay, new)), len(border), len(before.points), np.unique(rows[near]))
 
 
 def _same_nodes(before: Before, loops: list[Floats], size: float) -> NDArray[np.int64] | None:
