@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from kind_rivet.core.geometry.carriers import frame
 from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.midsurface.middles import Middle
@@ -14,6 +15,8 @@ LEVEL = 0.2  # rise over run: a cut may end on lines more level than this
 PARTLY = 0.75  # of the period: level joints that reach less far round are not crossed either
 BOLTS = 3  # holes at one distance from an axis, from which on they are a circle of bolts
 CLOSED = 0.15  # of the period: widest stretch without a sample round a wall that closes on itself, half of it on either side of a cut
+ACROSS = 0.02  # cosine to an axis up to which edges lie across it
+ALONG = np.radians(0.5)  # edges turned less than this run alike
 APART = 3.0  # walls; a cut this far from all lines stays
 
 
@@ -21,6 +24,7 @@ def face_bolts(middles: list[Middle], shape: Shape) -> None:
     """Turn the charts of walls that close on themselves so that their cut looks at a bolt hole of a circle of holes round their axis.
 
     A node lies where the cut meets the flange, so only then can the flange be meshed as symmetrically as it is.
+    Where there is none it looks along most straight edges or across them: else rings round a post would stand askew to all else.
     Walls round one axis are all cut on the same side: where two meet, the nodes at their cuts would be a hair apart.
     """
     closed = [m for m in middles if _closes(m)]
@@ -30,6 +34,8 @@ def face_bolts(middles: list[Middle], shape: Shape) -> None:
         first = next((m for m in done if _coaxial(m, middle)), None)
         if first is None:
             done.append(middle)
+            if id(middle) not in bolted:
+                _square_to(middle, shape)
         elif id(middle) not in bolted:
             v = float(np.median(first.chart.flat(first.samples)[:, 1]))
             at = first.place(np.array([[first.chart.period / 2 * (1 - 1e-9), v]]))
@@ -43,6 +49,31 @@ def _closes(middle: Middle) -> bool:
         return False
     u = middle.chart.flat(middle.samples)[:, 0]
     return bool(np.diff(np.sort(u), append=u.min() + period).max() <= CLOSED * period)
+
+
+def _square_to(middle: Middle, shape: Shape) -> None:
+    """Turn the chart of a closed wall so that its cut looks along the straight edges across its axis, or at right angles to them."""
+    d = middle.carrier.array
+    u, v = frame(d[3:6])
+    angle, weight = [], []
+    for e, edge in enumerate(shape.edges):
+        along = edge.carrier.array[3:6] if edge.carrier.kind == "line" else d[3:6]
+        if abs(along @ d[3:6]) < ACROSS:
+            angle.append(np.arctan2(along @ v, along @ u))
+            weight.append(shape.edge_length[e])
+    if not angle:
+        return
+    turn, length = np.array(angle), np.array(weight)
+    apart = np.abs((turn[:, None] - turn + np.pi / 4) % (np.pi / 2) - np.pi / 4)
+    most = turn[int(np.argmax((apart < ALONG) @ length))]
+    q = (
+        middle.place(np.array([[middle.chart.period / 2 * (1 - 1e-9), float(np.median(middle.chart.flat(middle.samples)[:, 1]))]]))[0]
+        - d[:3]
+    )
+    now = np.arctan2(q @ v, q @ u)
+    way = most + np.round((now - most) / (np.pi / 2)) * np.pi / 2
+    out = d[:3] + (q @ d[3:6]) * d[3:6] + np.linalg.norm(q - (q @ d[3:6]) * d[3:6]) * (np.cos(way) * u + np.sin(way) * v)
+    middle.chart = middle.chart.cut_at(float(middle.chart.flat(out[None])[0, 0]))
 
 
 def _coaxial(a: Middle, b: Middle) -> bool:
