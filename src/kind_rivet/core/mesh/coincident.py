@@ -59,9 +59,14 @@ def merged(mesh: Mesh, groups: list[NDArray[np.int64]]) -> tuple[Mesh, dict[int,
 
 def duplicate_elements(mesh: Mesh) -> NDArray[np.int64]:
     """Elements on the same nodes as an earlier one of the same kind."""
-    key = np.column_stack((mesh.kind.astype(np.int64), np.sort(mesh.conn, axis=1)))
+    # Elements on the same nodes have the same sum of a number drawn for each node; only those that share one are looked at.
+    drawn = np.random.default_rng(1).integers(1 << 63, size=mesh.nodes + 1, dtype=np.uint64)
+    drawn[-1] = 0  # for places without a node
+    _, lot, count = np.unique(drawn[mesh.conn].sum(axis=1), return_inverse=True, return_counts=True)
+    doubtful = np.flatnonzero(count[lot] > 1)
+    key = np.column_stack((mesh.kind[doubtful].astype(np.int64), np.sort(mesh.conn[doubtful], axis=1)))
     _, first = np.unique(key, axis=0, return_index=True)
-    return np.setdiff1d(np.arange(mesh.elements), first)
+    return np.setdiff1d(doubtful, doubtful[first])
 
 
 def unused_nodes(mesh: Mesh, also: NDArray[np.int32]) -> NDArray[np.int64]:
