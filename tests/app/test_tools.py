@@ -258,6 +258,21 @@ def test_what_was_chosen_for_another_tool_is_not_proposed_unasked(driver: Driver
     assert not driver.window.selection.items
 
 
+def test_a_proposal_is_drawn_before_its_findings_are_worked_out(
+    driver: Driver, starts: dict[str, Document], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    begin(driver, starts["slivers"], 2)
+    window = driver.window
+    drawn: list[tuple[bool, bool]] = []
+    findings = window.findings
+    monkeypatch.setattr(window, "findings", lambda: drawn.append((window.session.proposal is not None, window.stage.dirty)) or findings())
+    driver.card("Look past edges")
+    window.selection.set("edge", [(1, 3)])
+    driver.wait(lambda: window.session.proposal is not None)
+    assert (True, False) in drawn
+    assert (True, True) not in drawn
+
+
 def test_a_proposal_by_itself_waits_for_work_that_was_asked_for(driver: Driver, starts: dict[str, Document]) -> None:
     begin(driver, starts["slivers"], 2)
     card = driver.card("Look past edges")

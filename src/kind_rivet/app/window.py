@@ -274,11 +274,16 @@ class MainWindow(QMainWindow):
         self.stale.setVisible(bool(stale))
         self.stale.setText(f"{len(stale)} stale · Update")
         self.stale.setToolTip("\n".join(stale))
+        proposed = session.proposal is not None
+        if proposed:  # the picture first: findings on a large mesh take as long as the proposal itself
+            self.redraw()
+            self.stage.repaint()
         self.route.refresh()
         self.ledger.refresh()
         self.kit.refresh()
         self.pulse.setText(pulse_of(session.document, session.proposal))
-        self.redraw()
+        if not proposed:
+            self.redraw()
 
     def redraw(self) -> None:
         """Dress the Stage anew."""
