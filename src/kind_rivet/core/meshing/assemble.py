@@ -25,10 +25,9 @@ def as_mesh(shells: SheetMesh, sheet: Shape, body: int, part: int, size: float, 
     conn = np.full((m, WIDTH), -1, np.int32)
     conn[:, :4] = shells.elements
     points, height = balance_bends(sheet, shells, size)
-    if len(shells.settled):
-        points[shells.settled] = shells.points[shells.settled]
-    for e in shells.kept_edges:
-        if lines is not None:
+    points[shells.settled] = shells.points[shells.settled]
+    if lines is not None:
+        for e in shells.kept_edges:
             points[shells.edge_nodes[e]] = lines[e]
     return Mesh(
         points=points, height=height, node_id=np.arange(1, n + 1, dtype=np.int32), on_kind=shells.on_kind.copy(), on_item=shells.on_item.copy(),

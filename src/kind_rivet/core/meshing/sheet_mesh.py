@@ -29,7 +29,7 @@ class SheetMesh:
     notes : what did not go as asked, in plain words
     kept_faces : faces that were not meshed because the earlier mesh of them stays
     kept_edges : edges whose nodes are where the earlier mesh had them
-    settled : (n,) nodes inside faces that are where the earlier mesh had them
+    settled : (k,) nodes inside faces that are where the earlier mesh had them
     """
 
     points: Floats
@@ -44,7 +44,15 @@ class SheetMesh:
     notes: tuple[str, ...]
     kept_faces: frozenset[int] = frozenset()
     kept_edges: frozenset[int] = frozenset()
-    settled: NDArray[np.bool_] = field(default_factory=lambda: np.zeros(0, bool))
+    settled: Ints = field(default_factory=lambda: np.empty(0, np.int32))
+
+    @property
+    def still(self) -> NDArray[np.bool_]:
+        """The nodes (n,) that are where the earlier mesh had them, inside faces and along edges."""
+        out = np.zeros(len(self.points), bool)
+        for lot in (self.settled, *(self.edge_nodes[e] for e in self.kept_edges)):
+            out[lot] = True
+        return out
 
 
 @dataclass(frozen=True)

@@ -265,9 +265,6 @@ def _compact(
     build: Builder, count: NDArray[np.int64], edge_nodes: list[Ints], holes: list[RoundHole], notes: list[str], lines: set[int]
 ) -> SheetMesh:
     """Everything in flat arrays, without nodes that neither an element nor one of the kept `lines` uses."""
-    settled = np.zeros(build.count, bool)
-    for lot in build.settled:
-        settled[lot] = True
     elements = np.concatenate(build.elements) if build.elements else np.empty((0, 4), np.int32)
     if not build.points:
         build.nodes(np.empty((0, 3)), EDGE, 0)
@@ -288,7 +285,7 @@ def _compact(
         along,
         tuple(holes),
         tuple(notes),
-        settled=settled[used],
+        settled=number[np.concatenate(build.settled or [np.empty(0, np.int32)])].astype(np.int32),
     )
 
 

@@ -32,7 +32,7 @@ from kind_rivet.core.midsurface.hand import Hand, chosen_pairs, forced, led_on, 
 from kind_rivet.core.midsurface.middles import Middle
 from kind_rivet.core.midsurface.network import connect
 from kind_rivet.core.midsurface.pairs import find_opposed, find_pairs
-from kind_rivet.core.midsurface.seams import face_bolts, move_cuts
+from kind_rivet.core.midsurface.seams import move_cuts, turn_cuts
 from kind_rivet.core.midsurface.sew import Sewn, sew
 from kind_rivet.core.midsurface.sheet import Taper
 from kind_rivet.core.midsurface.tunnels import without_tunnels
@@ -87,7 +87,7 @@ def make_by_crossing(
     middles = [m for m in middles if _beside(m) not in left_out]
     if not middles:
         raise Refused("No wall is left.", "Keep at least one, or take the body out.")
-    face_bolts(middles, whole)
+    turn_cuts(middles, whole)
     found(whole, middles)
     lines = draw_lines(whole, tree, middles, fields, tolerance, led_on(whole, tree, middles, hands))
     move_cuts(middles, lines, tree, whole)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from kind_rivet.core.geometry.carriers import frame
+from kind_rivet.core.geometry.carriers import Floats, frame
 from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.midsurface.middles import Middle
@@ -16,11 +16,11 @@ PARTLY = 0.75  # of the period: level joints that reach less far round are not c
 BOLTS = 3  # holes at one distance from an axis, from which on they are a circle of bolts
 CLOSED = 0.15  # of the period: widest stretch without a sample round a wall that closes on itself, half of it on either side of a cut
 ACROSS = 0.02  # cosine to an axis up to which edges lie across it
-ALONG = np.radians(0.5)  # edges turned less than this run alike
+ALONG = np.radians(0.5)  # edges whose turn is the same within this run alike
 APART = 3.0  # walls; a cut this far from all lines stays
 
 
-def face_bolts(middles: list[Middle], shape: Shape) -> None:
+def turn_cuts(middles: list[Middle], shape: Shape) -> None:
     """Turn the charts of walls that close on themselves so that their cut looks at a bolt hole of a circle of holes round their axis.
 
     A node lies where the cut meets the flange, so only then can the flange be meshed as symmetrically as it is.
@@ -28,18 +28,30 @@ def face_bolts(middles: list[Middle], shape: Shape) -> None:
     Walls round one axis are all cut on the same side: where two meet, the nodes at their cuts would be a hair apart.
     """
     closed = [m for m in middles if _closes(m)]
-    bolted = _faced(closed, shape)
-    done: list[Middle] = []
+    bolted = _face_bolts(closed, shape)
+    lines = [e for e, edge in enumerate(shape.edges) if edge.carrier.kind == "line"]
+    along = np.array([shape.edges[e].carrier.data[3:6] for e in lines]).reshape(-1, 3)
+    first: list[Middle] = []  # one for each axis
     for middle in sorted(closed, key=lambda m: id(m) not in bolted):
-        first = next((m for m in done if _coaxial(m, middle)), None)
-        if first is None:
-            done.append(middle)
-            if id(middle) not in bolted:
-                _square_to(middle, shape)
-        elif id(middle) not in bolted:
-            v = float(np.median(first.chart.flat(first.samples)[:, 1]))
-            at = first.place(np.array([[first.chart.period / 2 * (1 - 1e-9), v]]))
-            middle.chart = middle.chart.cut_at(float(middle.chart.flat(at)[0, 0]))
+        other = next((m for m in first if _coaxial(m, middle)), None)
+        if other is None:
+            first.append(middle)
+        if id(middle) not in bolted:
+            if other is not None:
+                _look_at(middle, _at_cut(other))
+            else:
+                _look_square(middle, along, shape.edge_length[lines])
+
+
+def _at_cut(middle: Middle) -> Floats:
+    """A point (3,) of a closed wall on the cut of its chart."""
+    v = float(np.median(middle.chart.flat(middle.samples)[:, 1]))
+    return middle.place(np.array([[middle.chart.period / 2 * (1 - 1e-9), v]]))[0]
+
+
+def _look_at(middle: Middle, point: Floats) -> None:
+    """Turn the chart of a closed wall so that its cut looks at a point (3,)."""
+    middle.chart = middle.chart.cut_at(float(middle.chart.flat(point[None])[0, 0]))
 
 
 def _closes(middle: Middle) -> bool:
@@ -51,29 +63,24 @@ def _closes(middle: Middle) -> bool:
     return bool(np.diff(np.sort(u), append=u.min() + period).max() <= CLOSED * period)
 
 
-def _square_to(middle: Middle, shape: Shape) -> None:
-    """Turn the chart of a closed wall so that its cut looks along the straight edges across its axis, or at right angles to them."""
+def _look_square(middle: Middle, along: Floats, length: Floats) -> None:
+    """Turn the chart of a closed wall so that its cut looks along straight edges across its axis, or at right angles to them.
+
+    along (n, 3), length (n,): the ways and lengths of all straight edges; those that most run alike count.
+    """
     d = middle.carrier.array
     u, v = frame(d[3:6])
-    angle, weight = [], []
-    for e, edge in enumerate(shape.edges):
-        along = edge.carrier.array[3:6] if edge.carrier.kind == "line" else d[3:6]
-        if abs(along @ d[3:6]) < ACROSS:
-            angle.append(np.arctan2(along @ v, along @ u))
-            weight.append(shape.edge_length[e])
-    if not angle:
+    across = np.abs(along @ d[3:6]) < ACROSS
+    if not across.any():
         return
-    turn, length = np.array(angle), np.array(weight)
-    apart = np.abs((turn[:, None] - turn + np.pi / 4) % (np.pi / 2) - np.pi / 4)
-    most = turn[int(np.argmax((apart < ALONG) @ length))]
-    q = (
-        middle.place(np.array([[middle.chart.period / 2 * (1 - 1e-9), float(np.median(middle.chart.flat(middle.samples)[:, 1]))]]))[0]
-        - d[:3]
-    )
+    turn = np.arctan2(along[across] @ v, along[across] @ u) % (np.pi / 2)
+    alike = np.round(turn / ALONG).astype(int) % round(np.pi / 2 / ALONG)
+    most = alike == np.argmax(np.bincount(alike, length[across]))
+    way = turn[most][np.argmax(length[across][most])]
+    q = _at_cut(middle) - d[:3]
     now = np.arctan2(q @ v, q @ u)
-    way = most + np.round((now - most) / (np.pi / 2)) * np.pi / 2
-    out = d[:3] + (q @ d[3:6]) * d[3:6] + np.linalg.norm(q - (q @ d[3:6]) * d[3:6]) * (np.cos(way) * u + np.sin(way) * v)
-    middle.chart = middle.chart.cut_at(float(middle.chart.flat(out[None])[0, 0]))
+    way += np.round((now - way) / (np.pi / 2)) * np.pi / 2
+    _look_at(middle, d[:3] + (q @ d[3:6]) * d[3:6] + np.hypot(q @ u, q @ v) * (np.cos(way) * u + np.sin(way) * v))
 
 
 def _coaxial(a: Middle, b: Middle) -> bool:
@@ -82,8 +89,8 @@ def _coaxial(a: Middle, b: Middle) -> bool:
     return bool(abs(d[3:6] @ e[3:6]) > 0.999999 and away < 1e-3 * min(a.wall, b.wall))
 
 
-def _faced(closed: list[Middle], shape: Shape) -> set[int]:
-    """The walls (by `id`) whose cut looks at a bolt hole now."""
+def _face_bolts(closed: list[Middle], shape: Shape) -> set[int]:
+    """Turn the cuts of walls round which there are circles of holes towards one of them; the walls (by `id`) that were turned."""
     out: set[int] = set()
     holes = {
         (tuple(np.round(c.array[:3], 6)), round(float(c.data[6]), 6)): c.array
@@ -105,7 +112,7 @@ def _faced(closed: list[Middle], shape: Shape) -> set[int]:
         bolts &= np.isin(np.arange(len(bolts)), first)
         alike = [k for k in np.flatnonzero(bolts) if (np.abs(away[bolts] - away[k]) < 2e-3 * away[k]).sum() >= BOLTS]
         if alike:
-            middle.chart = middle.chart.cut_at(float(middle.chart.flat(circles[alike[0], :3][None])[0, 0]))
+            _look_at(middle, circles[alike[0], :3])
             out.add(id(middle))
     return out
 

@@ -72,10 +72,7 @@ def make_lot(document: Document, lot: tuple[int, ...], smooth: bool, afresh: boo
         refined = bool(rules.face_size or rules.edge_size or rules.places)
         wanted = wanted_on(shape, new.centres(), new.face, rules) if refined else None
         if smooth:
-            still = shells.settled.copy() if len(shells.settled) else np.zeros(new.nodes, bool)
-            for e in shells.kept_edges:
-                still[shells.edge_nodes[e]] = True
-            new = optimise(new, holds_of(new, {lot[0]: shape}, still), document.limit_sheet, size, wanted=wanted).mesh
+            new = optimise(new, holds_of(new, {lot[0]: shape}, shells.still), document.limit_sheet, size, wanted=wanted).mesh
         return shells, new, new.face[judge(new, document.limit_sheet, size, wanted).failing] if shells.kept_faces else np.empty(0, np.int32)
 
     shells, new, failing = made_with(kept)
