@@ -182,12 +182,38 @@ def tray_with_catch() -> TopoDS_Shape:
     return fused([tray, box(89, 22, 8, 2, 16, 20)])
 
 
+def braced_spigot() -> TopoDS_Shape:
+    """A spigot on a flange, held by four steep gussets whose slanted tops run into it at 24°."""
+    flange = rounded_box(-45, -30, 0, 90, 60, 5, 15)
+    gusset = prism([(19, -2, 4.9), (30, -2, 4.9), (19, -2, 30)], {}, (0, 4, 0))
+    body = fused([flange, cylinder((0, 0, 0), (0, 0, 1), 20, 60), *(turned(gusset, (0, 0, 0), (0, 0, 1), 90 * k) for k in range(4))])
+    return without(
+        body, [cylinder((0, 0, -1), (0, 0, 1), 17, 70)] + [cylinder((x, y, -1), (0, 0, 1), 4, 8) for x in (-34, 34) for y in (-19, 19)]
+    )
+
+
+def strutted_ring() -> TopoDS_Shape:
+    """A ring with a flange below; struts thinner than the flange carry a cup in its middle, flush with the flange's underside."""
+    ring = cut(cylinder((0, 0, 0), (0, 0, 1), 55, 25), cylinder((0, 0, -1), (0, 0, 1), 52, 30))
+    flange = cut(rounded_box(-60, -60, 0, 120, 120, 4, 8), cylinder((0, 0, -1), (0, 0, 1), 52, 10))
+    cup = cut(cylinder((0, 0, 0), (0, 0, 1), 20, 18), cylinder((0, 0, 2), (0, 0, 1), 18, 20))
+    struts = [turned(box(18.5, -2, 0, 35, 4, 2), (0, 0, 0), (0, 0, 1), 90 * k + 45) for k in range(4)]
+    return fused([ring, flange, cup, *struts])
+
+
+def ribbed_bowl() -> TopoDS_Shape:
+    """A tray with a rounded bottom; ribs part its small bends."""
+    tray = cut(rounded(box(0, 0, 0, 150, 90, 30), 4.4, at_height(0)), rounded(box(3, 3, 3, 144, 84, 40), 1.4, at_height(3)))
+    return fused([tray, box(1, 29, 1, 148, 2, 14), box(99, 1, 1, 2, 88, 14)])
+
+
 PARTS: dict[str, Callable[[], TopoDS_Shape]] = {
     "moulded_tub": moulded_tub, "window_frame": window_frame, "bladed_disc": bladed_disc, "padded_plate": padded_plate,
     "swaged_tube": swaged_tube, "bent_pipe": bent_pipe, "chamfered_bell": chamfered_bell, "finned_disc": finned_disc, "lens_ring": lens_ring,
     "yoke": yoke, "crank": crank, "narrow_crank": narrow_crank, "pocketed_disc": pocketed_disc,
     "box_with_lugs": box_with_lugs, "triangle_grid": triangle_grid, "finned_base": finned_base,
     "barbed_spout": barbed_spout, "vaned_wheel": vaned_wheel, "tray_with_catch": tray_with_catch,
+    "braced_spigot": braced_spigot, "strutted_ring": strutted_ring, "ribbed_bowl": ribbed_bowl,
 }  # fmt: skip
 
 

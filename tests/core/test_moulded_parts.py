@@ -10,6 +10,7 @@ import pytest
 from kind_rivet.core.geometry.carriers import unit
 from kind_rivet.core.geometry.kernel.facets import facet_shape
 from kind_rivet.core.geometry.split import split_faces
+from kind_rivet.core.meshing.bends import _together
 from kind_rivet.core.meshing.on_torus import fill_torus
 from kind_rivet.core.meshing.patch import lay_flat
 from kind_rivet.core.meshing.rib_ends import cut_at_ends
@@ -24,6 +25,7 @@ from tests.thin_parts import box
 NAMES = [
     "moulded_tub", "window_frame", "bladed_disc", "padded_plate", "swaged_tube", "bent_pipe", "chamfered_bell", "finned_disc", "lens_ring",
     "yoke", "box_with_lugs", "triangle_grid", "barbed_spout", "vaned_wheel", "tray_with_catch",
+    "ribbed_bowl",
 ]  # fmt: skip
 LUMPS = {"lens_ring": 0.91, "finned_disc": 0.97}  # least cover of parts that are not thin all over
 
@@ -298,3 +300,65 @@ def test_a_wall_that_runs_on_beyond_a_step_stands_in_its_own_middle() -> None:
     top = [p for f in catch for p in sheet.points[np.unique(sheet.facets[sheet.facet_face == f])] if p[2] > 27.9]
     assert len(top) >= 2
     assert np.allclose(np.array(top)[:, 0], 90)
+
+
+# -- walls that run into each other aslant, beside or in a mitre -----------------------------
+def test_the_slanted_top_of_a_gusset_ends_in_the_wall_it_stands_on() -> None:
+    """At 24° it is no wall with the bore behind it, and the gusset does not run on within the tube above it."""
+    sheet = drawn_sheet("braced_spigot")
+    assert sheet.proof is not None
+    assert sheet.proof.pieces == 1
+    assert sorted(set(np.round(sheet.thickness, 1))) == [3.0, 4.0, 5.0]
+    gussets = [f for f in range(len(sheet.shape.faces)) if round(float(sheet.thickness[f]), 1) == 4.0]
+    assert len(gussets) == 4
+    assert sheet.shape.face_area[gussets] == pytest.approx(180, abs=3)
+    mesh = meshed(sheet, 5.0)
+    assert len(mesh.quality.failing) <= 4  # the tips themselves, sharper than any element should be
+
+
+def test_thin_struts_meet_a_thicker_flange_under_the_ring_that_stands_on_both() -> None:
+    proof = drawn_sheet("strutted_ring").proof
+    assert proof is not None
+    assert proof.pieces == 1
+    assert proof.mass_ratio == pytest.approx(1, abs=0.005)  # ring and flange share nothing but at the struts
+    assert not len(meshed(drawn_sheet("strutted_ring"), 2.5).quality.failing)
+    sheet = drawn_sheet("strutted_ring").shape
+    stubs = [f for f in range(len(sheet.faces)) if sheet.faces[f].carrier.kind == "cylinder" and sheet.face_area[f] < 5]
+    assert len(stubs) == 4
+    for f in stubs:  # between the struts' middle and the flange's
+        z = sheet.points[sheet.facets[sheet.facet_face == f]][..., 2]
+        assert (z.min(), z.max()) == pytest.approx((1, 2))
+
+
+def test_bends_of_one_radius_meet_in_a_mitre() -> None:
+    sheet = drawn_sheet("ribbed_bowl").shape
+    bends = [f for f in range(len(sheet.faces)) if sheet.faces[f].carrier.kind == "cylinder"]
+    assert len(bends) == 8  # four, each parted by a rib
+    corners = [e for e, beside in enumerate(sheet.edge_faces) if len(beside) == 2 and set(beside) <= set(bends)]
+    ends = sheet.points[[sheet.edges[e].nodes[[0, -1]] for e in corners]]
+    mitres = [q for q in ends if np.abs(np.diff(q[:, 2])) > 1]
+    assert len(mitres) == 4
+    for q in mitres:
+        low, high = q[np.argsort(q[:, 2])]
+        assert low[2] == pytest.approx(1.5, abs=1e-6)
+        assert high[2] == pytest.approx(4.4, abs=0.2)  # other lines run along it just below its upper end
+
+
+def test_moves_of_two_bends_go_together() -> None:
+    down, along, in_ = np.array([0.0, 0, -1.2]), np.array([1.0, 0, 0]), np.array([0.0, 0.8, 0])
+    assert _together([down, down]) == pytest.approx(down)
+    assert _together([down, along, in_]) == pytest.approx(down + along + in_)
+    assert _together([0 * down]) == pytest.approx(np.zeros(3))
+    slant = np.array([0.6, 0, -0.8])
+    both = _together([down, slant])
+    assert (both @ down / 1.2, both @ slant) == pytest.approx((1.2, 1.0))
+
+
+def test_a_rib_across_a_bend_leaves_its_rows_as_wide_as_beside_it() -> None:
+    sheet = drawn_sheet("ribbed_bowl")
+    mesh = meshed(sheet, 5.0)
+    bends = [f for f in range(len(sheet.shape.faces)) if sheet.shape.faces[f].carrier.kind == "cylinder"]
+    rows = mesh.shells.elements[np.isin(mesh.shells.face, bends)]
+    corners = mesh.mesh.points[rows]
+    shortest = np.linalg.norm(corners - np.roll(corners, 1, axis=1), axis=2).min(axis=1)
+    assert shortest.min() > 0.4 * 5.0

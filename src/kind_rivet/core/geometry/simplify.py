@@ -18,7 +18,7 @@ FILLET = 1.8  # radii: a round face narrower than this is a fillet
 def simplify(shape: Shape, blends: bool = False) -> tuple[Shape, NDArray[np.int64]]:
     """The shape with same-carrier neighbours joined and smooth two-edge vertices dissolved.
 
-    `blends`: fillets of one radius that meet in a mitre are joined too (and are free-form then).
+    `blends`: fillets of one radius that meet in a mitre are joined too (and are free-form then), unless a wall bends there.
     Returns the new shape and, for each new face, one old face it came from.
     """
     return _joined(shape, _joined_faces(shape, blends), set())
@@ -136,6 +136,7 @@ def _joined_faces(shape: Shape, blends: bool) -> NDArray[np.int64]:
         return f
 
     tolerance = 1e-6 * shape.diagonal
+    mitres = []
     for e, faces in enumerate(shape.edge_faces):
         if len(faces) == 2 and faces[0] != faces[1]:
             a, b = faces
@@ -143,12 +144,32 @@ def _joined_faces(shape: Shape, blends: bool) -> NDArray[np.int64]:
             alike = same(first, other, shared, tolerance)
             if blends and not alike and first.kind == other.kind == "cylinder":
                 radius = first.data[-1]
-                alike = abs(radius - other.data[-1]) < tolerance and max(width[a], width[b]) < FILLET * radius
-                alike = alike and bool((distance(first, shared) < tolerance).all() and (distance(other, shared) < tolerance).all())
+                mitre = abs(radius - other.data[-1]) < tolerance and max(width[a], width[b]) < FILLET * radius
+                if mitre and bool((distance(first, shared) < tolerance).all() and (distance(other, shared) < tolerance).all()):
+                    mitres.append((a, b))
             if alike and _closed_round(shape, root(a), root(b)):
                 ra, rb = root(a), root(b)
                 label[max(ra, rb)] = min(ra, rb)
+    bends = _with_coaxial_partner(shape, {f for pair in mitres for f in pair}, tolerance)
+    for a, b in mitres:
+        ra, rb = root(a), root(b)
+        if not bends & {a, b} and ra != rb:
+            label[max(ra, rb)] = min(ra, rb)
     return np.array([root(f) for f in range(len(shape.faces))])
+
+
+def _with_coaxial_partner(shape: Shape, faces: set[int], tolerance: float) -> set[int]:
+    """Those of some cylinders round whose axis there is another one: a wall bends between them, they are no blends."""
+    round_ones = [f for f, face in enumerate(shape.faces) if face.carrier.kind == "cylinder"]
+    data = np.array([shape.faces[f].carrier.data for f in round_ones]).reshape(-1, 7)
+    out = set()
+    for f in sorted(faces):
+        own = shape.faces[f].carrier.array
+        off = np.linalg.norm(np.cross(data[:, :3] - own[:3], own[3:6]), axis=1)
+        turned = np.linalg.norm(np.cross(data[:, 3:6], own[3:6]), axis=1)
+        if ((off < tolerance) & (turned < 1e-6) & (np.abs(data[:, 6] - own[6]) > tolerance)).any():
+            out.add(f)
+    return out
 
 
 def _closed_round(shape: Shape, a: int, b: int) -> bool:

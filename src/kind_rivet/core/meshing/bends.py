@@ -32,6 +32,7 @@ def balance_bends(shape: Shape, mesh: SheetMesh, size: float) -> tuple[Floats, F
     points, height = mesh.points.copy(), np.zeros(len(mesh.points))
     axes: dict[int, Floats] = {}
     round_ones = []
+    slid: dict[int, list[Floats]] = {}  # how each bend moved a node
     for face in range(len(shape.faces)):
         bend = _bend(shape, face, mesh.divisions)
         if bend is None:
@@ -50,8 +51,9 @@ def balance_bends(shape: Shape, mesh: SheetMesh, size: float) -> tuple[Floats, F
         turned = start + beta + turn * (angle - 2 * beta) / angle
         radius = d[6] / np.cos(beta)
         place = d[:3] + axial + radius * (np.cos(turned)[:, None] * u + np.sin(turned)[:, None] * v)
+        moves = place - mesh.points[nodes]
         trial = points.copy()
-        trial[nodes] += place - mesh.points[nodes]
+        trial[nodes] = mesh.points[nodes] + [_together([*slid.get(n, ()), m]) for n, m in zip(nodes.tolist(), moves, strict=True)]
         touched = np.isin(mesh.elements, nodes).any(axis=1)
         if not touched.any():  # looked past at this size
             continue
@@ -62,10 +64,23 @@ def balance_bends(shape: Shape, mesh: SheetMesh, size: float) -> tuple[Floats, F
             inner = nodes[(mesh.on_kind[nodes] == FACE) & (mesh.on_item[nodes] == face)]
             height[inner] = radius - d[6]
             axes[face] = d[3:6]
+            for n, m in zip(nodes.tolist(), moves, strict=True):
+                slid.setdefault(n, []).append(m)
     points = follow_bends(shape, mesh, points, axes, FLAT)
     for face in round_ones:
         points = _raised(shape, mesh, face, points, height)
     return points, height
+
+
+def _together(moves: list[Floats]) -> Floats:
+    """The least move (3,) that goes as far in the direction of each of several as that one: what two parts of a bend, or two bends in a
+    mitre, ask for alike is done once, what they ask for across each other is done for both.
+    """
+    moves = [m for m in moves if np.linalg.norm(m) > 0]
+    if not moves:
+        return np.zeros(3)
+    length = np.linalg.norm(moves, axis=1)
+    return np.asarray(np.linalg.lstsq(np.array(moves) / length[:, None], length, rcond=0.1)[0])
 
 
 def _raised(shape: Shape, mesh: SheetMesh, face: int, points: Floats, height: Floats) -> Floats:

@@ -8,27 +8,27 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kind_rivet.core.geometry.carriers import Floats
+from kind_rivet.core.meshing.choice import FEW, calmest, easiest, least_faults, tried, unrest
 from kind_rivet.core.meshing.free.bands import fill_with_bands
 from kind_rivet.core.meshing.free.cells import fill_in_cells
 from kind_rivet.core.meshing.free.fill import CannotFill, FlatMesh, faults_of, fill
 from kind_rivet.core.meshing.free.flow import Flow, field_of
 from kind_rivet.core.meshing.free.refill import Before, refilled
-from kind_rivet.core.meshing.free.regular import IRREGULAR, TRIA
 from kind_rivet.core.meshing.free.symmetry import fill_symmetric
-from kind_rivet.core.meshing.lattice import fill_lattice
-from kind_rivet.core.meshing.mapped import fill_blocks, fill_disc, fill_mapped, fill_rings, fill_star
-from kind_rivet.core.meshing.on_torus import fill_torus
+from kind_rivet.core.meshing.mapped import fill_blocks, fill_mapped, fill_rings, fill_star
 from kind_rivet.core.meshing.patch import Patch
+from kind_rivet.core.meshing.rows import regular_inside, rows_with_clearings
 from kind_rivet.core.meshing.rules import ShellRules
 from kind_rivet.core.meshing.sizes import spots_of
 
 SIGNED = 0.65  # scaled Jacobian from which a mesh with three mirror axes or more and no tria is taken without trying another
 ALIKE = 1.02  # unease of a symmetric mesh against a free one up to which it is preferred
+ALIKE_CLEARING = 1.15  # the same within a clearing round a hole
 CALM_ROWS = 0.25  # unease on average up to which a regular mesh is taken without trying the free one
+CALM_CLEARINGS, EASE = 0.04, 0.75  # unease and worst scaled Jacobian with which rows round clearings are taken at once
 MANY = 16  # borders from which cells that came out well are taken without trying anything else
 WORTH_CELLS = 0.9  # unease of a mesh in cells between few holes, against that of another, from which it is taken
 STRAY = 5e-4  # share of trias up to which a mesh in cells or bands has come out well
-FEW = 0.5  # faults that one mesh may have more than another and still be taken for its rows
 EVEN = 0.05  # of the scaled Jacobian by which quads round one node may be worse than another filling of a cell
 
 
@@ -42,28 +42,26 @@ def best_filling(
     """
     size, spots = rules.size_on(patch.faces), spots_of(patch, rules)
     way = next((rules.ways[f] for f in patch.faces if f in rules.ways), "")
-    regular = None
-    if not len(hard) and way != "free" and (not len(spots) or way == "regular"):
-        regular = (
-            fill_torus(patch, loops[0])
-            or fill_mapped(loops[0])
-            or _along_lattice(loops[0], turn)
-            or fill_blocks(loops[0])
-            or fill_disc(loops[0], size)
-            if len(loops) == 1
-            else fill_rings(loops[0], loops[1], size)
-            if len(loops) == 2
-            else None
-        )
+    regular, plain = None, not len(hard) and not len(spots)
+    if not len(hard) and way != "free" and (plain or way == "regular"):
+        if len(loops) == 1:
+            regular = regular_inside(patch, loops[0], size, turn)
+        elif len(loops) == 2:
+            regular = fill_rings(loops[0], loops[1], size)
     flow = Flow(field_of(loops), size, rules.growth, spots)
     if regular is not None and (
-        regular.worst > 0.0 if way == "regular" else regular.worst > 0.6 and _unrest(regular, loops, flow) < CALM_ROWS
+        regular.worst > 0.0 if way == "regular" else regular.worst > 0.6 and unrest(regular, loops, flow) < CALM_ROWS
     ):
         return regular
-    if before is not None and not len(hard) and not len(spots) and (mesh := refilled(before, loops, size, rules.growth)) is not None:
+    if before is not None and plain and (mesh := refilled(before, loops, size, rules.growth)) is not None:
         return mesh
+    rows = None
+    if plain and way != "free":
+        rows = rows_with_clearings(patch, loops, size, rules.growth, turn, lambda lot: _clearing(lot, size, rules.growth))
+    if rows is not None and rows.trias == 0 and rows.worst > EASE and unrest(rows, loops, flow) < CALM_CLEARINGS:
+        return rows
     alike = None
-    if not len(hard) and not len(spots):
+    if plain:
         alike, axes = _symmetric(loops, size, rules.growth)
         if regular is None and alike is not None and axes > 2 and alike.worst > SIGNED and alike.trias == 0:
             return alike
@@ -76,9 +74,23 @@ def best_filling(
         if regular is not None and regular.worst > 0:
             return regular
         raise
-    if alike is not None and alike.worst > min(0.6, free.worst) and _unrest(alike, loops, flow) <= ALIKE * _unrest(free, loops, flow):
+    if alike is not None and alike.worst > min(0.6, free.worst) and unrest(alike, loops, flow) <= ALIKE * unrest(free, loops, flow):
         free = alike
+    if rows is not None and rows.trias <= free.trias and unrest(rows, loops, flow) < unrest(free, loops, flow):
+        free = easiest([rows, free], loops, size, rules.growth)
     return free if regular is None else _better(regular, free, loops, flow)
+
+
+def _clearing(lot: list[Floats], size: float, growth: float) -> FlatMesh:
+    """What lies between rows and the holes they give way to: rings where counts are equal, else symmetric or free."""
+    rings = fill_rings(lot[0], lot[1], size) if len(lot) == 2 else None
+    if rings is not None and rings.worst > SIGNED:
+        return rings
+    flow = Flow(field_of(lot), size, growth, np.empty((0, 4)))
+    alike, free = _symmetric(lot, size, growth)[0], fill(lot, size, growth)
+    if alike is None or faults_of(alike, lot, size) > faults_of(free, lot, size) + FEW:
+        return free
+    return alike if unrest(alike, lot, flow) <= ALIKE_CLEARING * unrest(free, lot, flow) else free
 
 
 def _symmetric(loops: list[Floats], size: float, growth: float) -> tuple[FlatMesh | None, int]:
@@ -91,30 +103,21 @@ def _symmetric(loops: list[Floats], size: float, growth: float) -> tuple[FlatMes
 
 def _filled(loops: list[Floats], size: float, growth: float, few: bool = True) -> FlatMesh:
     """In cells between holes (`few`: even between a few), in bands between borders that face each other, or free. Raises `CannotFill`."""
-    in_cells = _tried(_in_cells, loops, size, growth) if few or len(loops) > MANY else None
+    in_cells = tried(lambda: _in_cells(loops, size, growth)) if few or len(loops) > MANY else None
     if in_cells is not None and len(loops) > MANY and _came_out_well(in_cells):
         return in_cells
-    in_bands = _tried(_with_bands, loops, size, growth)
+    in_bands = tried(lambda: _with_bands(loops, size, growth))
     if in_bands is not None and _came_out_well(in_bands):
         best = in_bands
     else:
         made = [mesh for mesh in (in_bands, fill(loops, size, growth)) if mesh is not None]
-        best = _calmest(_least_faults(made, loops, size), loops, size, growth)
+        best = calmest(least_faults(made, loops, size), loops, size, growth)
     if in_cells is None:
         return best
     faults, others = (faults_of(mesh, loops, size) for mesh in (in_cells, best))
     flow = Flow(field_of(loops), size, growth, np.empty((0, 4)))
-    calmer = faults <= others + FEW and _unrest(in_cells, loops, flow) < WORTH_CELLS * _unrest(best, loops, flow)
+    calmer = faults <= others + FEW and unrest(in_cells, loops, flow) < WORTH_CELLS * unrest(best, loops, flow)
     return in_cells if calmer or faults < others - FEW else best
-
-
-def _tried(
-    way: Callable[[list[Floats], float, float], FlatMesh | None], loops: list[Floats], size: float, growth: float
-) -> FlatMesh | None:
-    try:
-        return way(loops, size, growth)
-    except CannotFill:
-        return None
 
 
 def _came_out_well(mesh: FlatMesh) -> bool:
@@ -134,28 +137,17 @@ def _cell(lot: list[Floats], size: float, growth: float) -> FlatMesh:
     star = fill_star(lot[0]) if len(lot) == 1 else None
     made = [fill_mapped(lot[0]), fill_blocks(lot[0]), star] if len(lot) == 1 else []
     made += [_symmetric(lot, size, growth)[0], fill(lot, size, growth)]
-    sound = _least_faults([mesh for mesh in made if mesh is not None], lot, size)
+    sound = least_faults([mesh for mesh in made if mesh is not None], lot, size)
     if star is not None and any(mesh is star for mesh in sound) and star.worst >= max(mesh.worst for mesh in sound) - EVEN:
         return star  # seen alike from all holes round it
-    return _calmest(sound, lot, size, growth)
-
-
-def _least_faults(made: list[FlatMesh], loops: list[Floats], size: float) -> list[FlatMesh]:
-    """Those with hardly more faults than the best."""
-    faults = [faults_of(mesh, loops, size) for mesh in made]
-    return [mesh for mesh, count in zip(made, faults, strict=True) if count <= min(faults) + FEW]
-
-
-def _calmest(made: list[FlatMesh], loops: list[Floats], size: float, growth: float) -> FlatMesh:
-    flow = Flow(field_of(loops), size, growth, np.empty((0, 4)))
-    return min(made, key=lambda mesh: _unrest(mesh, loops, flow))
+    return calmest(sound, lot, size, growth)
 
 
 def _part(lot: list[Floats], size: float, growth: float, filled: Callable[[list[Floats], float, float], FlatMesh]) -> FlatMesh:
     """Part of a region: regular where that is at least as good as what `filled` makes."""
     regular = fill_mapped(lot[0]) or fill_blocks(lot[0]) if len(lot) == 1 else None
     flow = Flow(field_of(lot), size, growth, np.empty((0, 4)))
-    if regular is not None and regular.worst > 0.6 and _unrest(regular, lot, flow) < CALM_ROWS:
+    if regular is not None and regular.worst > 0.6 and unrest(regular, lot, flow) < CALM_ROWS:
         return regular
     free = filled(lot, size, growth)
     return free if regular is None else _better(regular, free, lot, flow)
@@ -165,23 +157,5 @@ def _better(regular: FlatMesh, free: FlatMesh, loops: list[Floats], flow: Flow) 
     if regular.worst <= 0:
         return free
     if min(regular.worst, free.worst) > 0.6:
-        return regular if _unrest(regular, loops, flow) <= _unrest(free, loops, flow) else free
+        return regular if unrest(regular, loops, flow) <= unrest(free, loops, flow) else free
     return regular if regular.worst >= free.worst else free
-
-
-def _unrest(mesh: FlatMesh, loops: list[Floats], flow: Flow) -> float:
-    """What an element of a flat mesh lacks on average, irregular nodes and trias counted in."""
-    border = sum(len(loop) for loop in loops)
-    used = np.bincount(mesh.elements[mesh.elements >= 0], minlength=len(mesh.points))
-    odd = IRREGULAR * int((used[border:] != 4).sum()) + TRIA * mesh.trias
-    return (float(flow.unease(mesh.points, mesh.elements).sum()) + odd) / len(mesh.elements)
-
-
-def _along_lattice(loop: Floats, turn: NDArray[np.int64] | None) -> FlatMesh | None:
-    """Rows between four sides whose corners the surface tells, or between the sides of a lattice."""
-    if turn is None or len(turn) != len(loop):
-        return None
-    corners = np.flatnonzero(turn)
-    if len(corners) == 4 and (turn[corners] == 1).all():
-        return fill_mapped(loop, corners.tolist())
-    return fill_lattice(loop, turn)

@@ -30,11 +30,11 @@ SOUND = 0.7  # worst scaled Jacobian from which the lattice's own places stay
 
 
 def corner_turns(patch: Patch) -> NDArray[np.int64] | None:
-    """Whole quarter turns (p,) at the start of every passage of the border; None unless they add up to four and the passages run smoothly.
+    """Whole quarter turns (p,) at the start of every passage of the outer border; None unless they add up to four and the passages run smoothly.
 
     1: a corner, −1: a corner that enters the region, −2: the end of a wall that stands on this one.
     """
-    if len(patch.loops) != 1 or len(patch.loops[0]) > MOST_CORNERS:
+    if len(patch.loops[0]) > MOST_CORNERS:
         return None
     loop = patch.loops[0]
     at_start = np.array([patch.turn[p.corners[0]] for p in loop])
@@ -58,7 +58,7 @@ def corner_turns(patch: Patch) -> NDArray[np.int64] | None:
 
 def sides_by_heading(patch: Patch) -> tuple[list[BorderEdge], list[BorderEdge], list[BorderEdge], list[BorderEdge]] | None:
     """Border passages that head east, north, west and south; None where the corners do not allow a lattice."""
-    whole = corner_turns(patch)
+    whole = corner_turns(patch) if len(patch.loops) == 1 else None
     if whole is None:
         return None
     out: tuple[list[BorderEdge], list[BorderEdge], list[BorderEdge], list[BorderEdge]] = ([], [], [], [])

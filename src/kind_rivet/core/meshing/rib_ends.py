@@ -82,4 +82,5 @@ def _with_cut(sheet: CutSheet, face: int, vertex: int, place: Floats) -> CutShee
     after = cut_between(before, face, vertex, place)
     if after is None:
         return sheet
-    return sheet.followed_by(after, 1, face)
+    cut = sheet.followed_by(after, 1, face)
+    return cut if len(cut.edges) == len(after.edges) else sheet  # else a line that runs over itself was cut more than once

@@ -18,7 +18,8 @@ from kind_rivet.core.midsurface.traces import Line
 
 BESIDE = 0.25  # price of area beside the wall, against core area
 FREE = 1.5  # price of a free edge inside the solid, per length and wall
-ACROSS = 0.5  # cosine between a side and a wall's normal from which it runs across the wall
+BORDER = 0.01  # the same for one on the solid's border: it only decides between what is alike
+ACROSS = 0.36  # cosine between a side and a wall's normal from which it runs across the wall: also the slanted top of a rib that ends there (pairs.SLANT)
 ENCLOSED = 4.0  # squared walls: what is left out of a wall between risers is filled up to this area
 BESIDES = 0.6  # walls within which another middle stands for the same wall
 HAIR = 1e-3  # walls: cells narrower than this on average have no area to speak of
@@ -41,9 +42,11 @@ def choose(middles: list[Middle], cuts: list[CutMiddle | None], network: Network
     for side in network.sides:
         lot = tuple(sorted({number[c] for c in side.cells}))
         bound = _not_free(side, lines, number)
-        if not set(lot) - set(bound):
-            continue
         a, b = network.points[list(side.nodes)]
+        if not set(lot) - set(bound):
+            if len(lot) == 1:  # of two cells that close a gap alike, the one that joins walls, not the one that ends at the skin
+                gain[lot[0]] -= BORDER * float(np.linalg.norm(b - a)) * middles[side.at[0].middle].wall
+            continue
         if _is_foot(a, b, side, lines, middles):
             continue
         wall = max(middles[place.middle].around for place in side.at)  # a thin wall must reach through a thick one

@@ -6,12 +6,12 @@ from dataclasses import replace
 
 import numpy as np
 
-from kind_rivet.core.geometry.carriers import Floats, unit
+from kind_rivet.core.geometry.carriers import Carrier, Floats, unit
 from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.midsurface.contacts import with_contacts
 from kind_rivet.core.midsurface.feet import feet
-from kind_rivet.core.midsurface.fields import Field, settle
+from kind_rivet.core.midsurface.fields import CarrierField, Field, settle
 from kind_rivet.core.midsurface.middles import Middle, middle_of
 from kind_rivet.core.midsurface.offset_side import smooth_edge
 from kind_rivet.core.midsurface.pairs import Pair
@@ -21,6 +21,7 @@ from kind_rivet.core.midsurface.traces import Line, away_from, contact_field, cr
 SAME_WALL = 0.03  # walls that differ by less are one: recesses of hairs make no steps
 ALONG = 0.02  # walls: lines nearer to each other than this run along each other
 SHORT_OF = 0.6  # of the thicker wall: how far a wall ends before the middle of another that it meets
+PARALLEL = 0.99  # cosine between the axes of two sides of a bend
 TANGENT = 0.97  # cosine between middles above which they run on smoothly
 
 
@@ -29,8 +30,10 @@ def find_middles(shape: Shape, pairs: list[Pair], fields: list[Field], tolerance
     out: list[Middle] = []
     for pair in pairs:
         made = middle_of(shape, pair.a, pair.b, fields[pair.a], fields[pair.b], pair.wall, pair.middle, tolerance, pair.share)
-        blend = any(_rounding(shape, f, pair.wall) for f in (pair.a, pair.b))
-        if made.carrier.kind == "free" and blend and not _bent_wall(shape, pair, made):
+        blends = sum(_rounding(shape, f, pair.wall) for f in (pair.a, pair.b))
+        # Between blends on both sides of a wall the middle is flat: the wall that ends there goes on, it does not get thicker.
+        blend = blends == 2 or (blends == 1 and made.carrier.kind != "plane")
+        if made.carrier.kind in ("free", "plane") and blend and not _bent_wall(shape, pair, made):
             continue
         for other in out:
             if _alike(other, made, tolerance):
@@ -61,7 +64,7 @@ def _bent_wall(shape: Shape, pair: Pair, made: Middle) -> bool:
     a, b = (shape.faces[f].carrier for f in (pair.a, pair.b))
     if "free" in (a.kind, b.kind):
         return bool(np.ptp(made.thickness(made.samples)) < 0.1 * pair.wall)
-    if a.kind != b.kind or a.kind not in ("cylinder", "torus"):
+    if a.kind != b.kind or a.kind not in ("cylinder", "torus") or abs(a.array[3:6] @ b.array[3:6]) < PARALLEL:
         return False
     return abs(abs(a.data[-1] - b.data[-1]) - pair.wall) < 0.35 * pair.wall
 
@@ -141,8 +144,8 @@ def draw_lines(
     boxes = [_box(shape, middle) for middle in middles]
     for a, b in sorted(close):
         touch = _touching(bends, a, b, 0.05 * min(middles[a].wall, middles[b].wall))
-        for points in _joint(shape, middles[a], middles[b], boxes[a], boxes[b], touch, tolerance):
-            add(with_contacts(Line("joint", points, (middles[a].field, middles[b].field), (a, b)), bends, middles))
+        for points, both in _joint(shape, middles[a], middles[b], boxes[a], boxes[b], touch, tolerance):
+            add(with_contacts(Line("joint", points, both, (a, b)), bends, middles))
     for middle in middles:
         for k, pieces in _beside_joints(middle, lines).items():
             middle.lines.remove(k)
@@ -252,8 +255,13 @@ def _box(shape: Shape, middle: Middle) -> Floats:
     return np.array([corners.min(axis=0) - middle.reach, corners.max(axis=0) + middle.reach])
 
 
-def _joint(shape: Shape, a: Middle, b: Middle, box_a: Floats, box_b: Floats, touch: list[Floats], tolerance: float) -> list[Floats]:
-    """Curves along which two middles cross, where both have walls near by; quite near, but not beside where they `touch`, for smooth ones."""
+def _joint(
+    shape: Shape, a: Middle, b: Middle, box_a: Floats, box_b: Floats, touch: list[Floats], tolerance: float
+) -> list[tuple[Floats, tuple[Field, ...]]]:
+    """Curves along which two middles cross, where both have walls near by, and the fields that are zero there.
+
+    Quite near, but not beside where they `touch`, for smooth ones.
+    """
     low, high = np.maximum(box_a[0], box_b[0]), np.minimum(box_a[1], box_b[1])
     if (low > high).any():
         return []
@@ -264,8 +272,8 @@ def _joint(shape: Shape, a: Middle, b: Middle, box_a: Floats, box_b: Floats, tou
     else:
         close = low, high
     if a.carrier.kind == "plane" and b.carrier.kind == "plane":
-        points = _line_of_planes(a, b, low, high)
-        return [points] if points is not None else []
+        line = _line_of_planes(a, b, low, high)
+        return [(line, (a.field, b.field))] if line is not None else []
     on = a if _simplicity(a) <= _simplicity(b) else b
     other = b if on is a else a
     corners = np.array([low, high])
@@ -279,15 +287,36 @@ def _joint(shape: Shape, a: Middle, b: Middle, box_a: Floats, box_b: Floats, tou
         lo[0], hi[0] = max(lo[0], -on.chart.period / 2), min(hi[0], on.chart.period / 2)
     if (hi <= lo).any():
         return []
+    step = 0.4 * min(a.wall, b.wall)
+    mitres = _mitres(a, b, tolerance)
+    curves: list[tuple[Floats, tuple[Field, ...]]]
+    if mitres:
+        curves = [(points, (mitre,)) for mitre in mitres for points in crossing(on, mitre, lo, hi, step, tolerance)]
+    else:
+        curves = [(points, (a.field, b.field)) for points in crossing(on, other.field, lo, hi, step, tolerance)]
     out = []
-    for points in crossing(on, other.field, lo, hi, 0.4 * min(a.wall, b.wall), tolerance):
+    for points, both in curves:
         angle = np.abs(np.einsum("ij,ij->i", a.normal(points), b.normal(points)))
         near = ((points >= close[0]) & (points <= close[1])).all(axis=1)
         for line in touch:  # beside it they part so slowly that they may cross again by a hair
             near &= away_from(points, line) > thick
         if np.median(angle) < TANGENT and near.any():
-            out.append(points)
+            out.append((points, both))
     return out
+
+
+def _mitres(a: Middle, b: Middle, tolerance: float) -> list[Field]:
+    """The two planes in which cylinders of one radius cross whose axes meet; the curves touch, so tracing the cylinders would lose its way."""
+    if a.carrier.kind != "cylinder" or b.carrier.kind != "cylinder" or abs(a.carrier.data[6] - b.carrier.data[6]) > tolerance:
+        return []
+    one, other = a.carrier.array, b.carrier.array
+    across = np.cross(one[3:6], other[3:6])
+    if np.linalg.norm(across) < np.sqrt(1 - TANGENT**2) or abs((other[:3] - one[:3]) @ unit(across)) > tolerance:
+        return []
+    rows = np.column_stack((one[3:6], -other[3:6]))
+    along = np.linalg.lstsq(rows, other[:3] - one[:3], rcond=None)[0]
+    meet = one[:3] + along[0] * one[3:6]
+    return [CarrierField(Carrier("plane", (*meet, *unit(one[3:6] + sign * other[3:6]))), 1.0) for sign in (1, -1)]
 
 
 def _simplicity(m: Middle) -> int:

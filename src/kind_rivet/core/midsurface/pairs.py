@@ -14,7 +14,7 @@ from kind_rivet.core.geometry.sampling import face_samples, spread_samples
 from kind_rivet.core.geometry.shape import Shape
 
 LEAST, MOST = 48, 600  # samples on a face
-THIN, BEND = 0.9, 0.3  # mean width in walls below which a flat side is a lump; tight bends are narrower
+THIN, BEND = 0.9, 0.3  # mean width in walls below which a flat side is a lump or a rim; tight bends are narrower
 SLANT = 0.34  # sine of the angle between two flat sides from which they are a corner, not a wall
 EVEN = 1e-3  # spread of thickness, in walls, up to which a wall is equally thick all over
 
@@ -119,8 +119,7 @@ def find_pairs(shape: Shape, opposed: Opposed) -> list[Pair]:
         even = bool(np.ptp(np.percentile(opposed.wall[mine], (2, 98))) < EVEN * wall)
         if weight < 0.5 * wall**2 or weight < 0.03 * smaller or not all(_is_side(shape, opposed, f, wall, even) for f in (a, b)):
             continue
-        flat = shape.faces[a].carrier.kind == shape.faces[b].carrier.kind == "plane"
-        if min(opposed.width[a], opposed.width[b]) < (THIN if flat else BEND) * wall:
+        if any(opposed.width[f] < (THIN if shape.faces[f].carrier.kind == "plane" else BEND) * wall for f in (a, b)):
             continue
         pairs.append(Pair(a, b, wall, weight, opposed.middle[mine]))
     return sorted(_without_corners(shape, _without_eyes(shape, pairs)), key=lambda p: -p.weight)

@@ -13,6 +13,7 @@ from kind_rivet.core.geometry.sampling import by_area, spread_samples, volume_sa
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.midsurface.remarks import remarks_on
 from kind_rivet.core.midsurface.sheet import Proof, Sheet
+from kind_rivet.core.midsurface.traces import away_from
 
 COVER = 0.53  # walls from the sheet up to which the solid counts as covered
 SAMPLES = 4000
@@ -56,10 +57,10 @@ def _layers(sheet: Sheet, points: Floats, normal: Floats, wall: Floats, face: ND
     order = np.argsort(shape.facet_face, kind="stable")
     bounds = np.searchsorted(shape.facet_face[order], np.arange(len(shape.faces) + 1))
     meets: list[set[int]] = [set() for _ in shape.faces]
+    corners_with: list[set[int]] = [set() for _ in shape.faces]
     for faces in shape.edge_faces:
-        if len(faces) > 2:
-            for f in set(faces):
-                meets[f] |= set(faces) - {f}
+        for f in set(faces):
+            (meets if len(faces) > 2 else corners_with)[f].update(set(faces) - {f})
     for f in range(len(shape.faces)):
         rows = shape.facets[order[bounds[f] : bounds[f + 1]]]
         if not len(rows) or not meets[f]:
@@ -67,6 +68,10 @@ def _layers(sheet: Sheet, points: Floats, normal: Floats, wall: Floats, face: ND
         corners = shape.points[rows].reshape(-1, 3)
         low, high = corners.min(axis=0) - thickest / 2, corners.max(axis=0) + thickest / 2
         near = np.flatnonzero(np.isin(face, list(meets[f])) & ((q >= low) & (q <= high)).all(axis=1))
+        for g in sorted(meets[f] & corners_with[f]):  # elsewhere these two meet in a corner
+            mine = face[near] == g
+            at_joint = _near_joint(shape, f, g, q[near[mine]], thickest)
+            near = np.concatenate((near[~mine], near[mine][at_joint]))
         if not len(near):
             continue
         used, local = np.unique(rows, return_inverse=True)
@@ -78,6 +83,15 @@ def _layers(sheet: Sheet, points: Floats, normal: Floats, wall: Floats, face: ND
         here = sheet.thickness_at(at, np.full(len(near), f))
         layers[near] += (away < 1e-9 * thickest) | (upright & (away <= 0.5 * here * (1 + 1e-9)))
     return layers
+
+
+def _near_joint(shape: Shape, f: int, g: int, points: Floats, reach: float) -> NDArray[np.bool_]:
+    """Which points (n, 3) lie within `reach` of an edge at which two walls meet a third."""
+    near = np.zeros(len(points), np.bool_)
+    for e in shape.face_edges[f]:
+        if len(shape.edge_faces[e]) > 2 and g in shape.edge_faces[e]:
+            near |= away_from(points, shape.points[shape.edges[e].nodes]) < reach
+    return near
 
 
 def _cover(solid: Shape, tree: FacetTree, sheet: Sheet) -> tuple[float, Floats]:

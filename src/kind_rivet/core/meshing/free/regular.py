@@ -104,7 +104,7 @@ def _settle(lot, n, el, inc, deg, held, mark, stamp, count, nxt, ring, corner): 
                         if deg[w] != 4:
                             irregular += 1
                         count[w] = -count[w]  # seen
-        elif start < 0:
+        elif start < 0 or n == before:  # nothing is left to grow by: the mesh has a border where no border node is
             bad = True
         for i in range(before):
             for k in range(4):

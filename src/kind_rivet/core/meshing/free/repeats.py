@@ -12,15 +12,20 @@ from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.meshing.free.fill import FlatMesh, flat_worst
 
 SAME = 0.01  # sizes by which the border nodes of one kind may differ
-MOST_NODES = 80  # of an outline that is compared with others
+MOST_NODES, MOST_HOLES = 80, 4  # of an outline that is compared with others
+MOST_TURNS = 8  # of a round or square outline that are tried with its holes
 Complex = NDArray[np.complex128]
 
 
 @dataclass(frozen=True)
 class _Match:
-    """Node k of a new outline is node (first + k) of a known one, or (first − k) when mirrored; place = turn z + shift, or of its conjugate."""
+    """Node k of loop j of a new outline is node (first[j] + k) of the known one's loop which[j], or (first[j] − k) when mirrored.
 
-    first: int
+    place = turn z + shift, or of its conjugate when mirrored
+    """
+
+    which: tuple[int, ...]
+    first: tuple[int, ...]
     mirrored: bool
     turn: complex
     shift: complex
@@ -31,49 +36,82 @@ class Repeats:
 
     def __init__(self, size: float, fill: Callable[[list[Floats]], FlatMesh]) -> None:
         self._size, self._fill = size, fill
-        self._known: dict[tuple[int, int], list[tuple[Complex, FlatMesh]]] = {}
+        self._known: dict[tuple[int, ...], list[tuple[list[Complex], FlatMesh]]] = {}
 
     def filled(self, loops: list[Floats]) -> FlatMesh:
         """A mesh inside `loops`, as for `fill.fill`; passes on what filling raises."""
-        if len(loops) > 1 or len(loops[0]) > MOST_NODES:
+        if len(loops[0]) > MOST_NODES or len(loops) > MOST_HOLES + 1:
             return self._fill(loops)
-        z = loops[0][:, 0] + 1j * loops[0][:, 1]
-        reach = float(np.abs(z - z.mean()).mean()) / (0.1 * self._size)
+        z = [loop[:, 0] + 1j * loop[:, 1] for loop in loops]
+        reach = float(np.abs(z[0] - z[0].mean()).mean()) / (0.1 * self._size)
+        counts = (len(z[0]), *sorted(map(len, z[1:])))
         for near in (round(reach), round(reach) - 1, round(reach) + 1):
-            for known, mesh in self._known.get((len(z), near), []):
+            for known, mesh in self._known.get((*counts, near), []):
                 match = _matched(known, z, SAME * self._size)
                 if match is not None:
-                    return _carried(mesh, loops[0], match)
+                    return _carried(mesh, loops, [len(own) for own in known], match)
         made = self._fill(loops)
-        self._known.setdefault((len(z), round(reach)), []).append((z, made))
+        self._known.setdefault((*counts, round(reach)), []).append((z, made))
         return made
 
 
-def _matched(known: Complex, z: Complex, tolerance: float) -> _Match | None:
+def _matched(known: list[Complex], new: list[Complex], tolerance: float) -> _Match | None:
     """How an outline lies on a known one with as many nodes; None where it does not."""
-    n = len(z)
-    centre, other = known.mean(), z.mean()
-    b = z - other
+    centre, other = known[0].mean(), new[0].mean()
+    b = new[0] - other
     for mirrored in (False, True):
-        a = np.conj(known - centre)[::-1] if mirrored else known - centre
-        spin = np.array([np.vdot(np.roll(a, -k), b) for k in range(n)])
-        k = int(np.argmax(np.abs(spin)))
-        turn = spin[k] / max(abs(spin[k]), 1e-300)
-        if np.abs(turn * np.roll(a, -k) - b).max() <= tolerance:
-            base = np.conj(centre) if mirrored else centre
-            return _Match((n - 1 - k) % n if mirrored else k, mirrored, turn, other - turn * base)
+        a = np.conj(known[0] - centre) if mirrored else known[0] - centre
+        base = np.conj(centre) if mirrored else centre
+        for turn in _turns(a, b, mirrored, tolerance):
+            shift = other - turn * base
+            moved = [turn * (np.conj(loop) if mirrored else loop) + shift for loop in known]
+            pairs = _paired(moved, new, mirrored, tolerance)
+            if pairs is not None:
+                return _Match(tuple(j for j, _ in pairs), tuple(k for _, k in pairs), mirrored, turn, shift)
     return None
 
 
-def _carried(mesh: FlatMesh, outline: Floats, match: _Match) -> FlatMesh:
-    """The mesh of a known outline on one that matches it."""
-    n = len(outline)
+def _turns(a: Complex, b: Complex, mirrored: bool, tolerance: float) -> list[complex]:
+    """Turns that lay loop `a` on loop `b`, both about their centres, the closest first."""
+    a = a[::-1] if mirrored else a
+    spin = np.array([np.vdot(np.roll(a, -k), b) for k in range(len(b))])
+    turn = spin / np.maximum(np.abs(spin), 1e-300)
+    best = np.argsort(-np.abs(spin), kind="stable")[:MOST_TURNS].tolist()
+    return [complex(turn[k]) for k in best if np.abs(turn[k] * np.roll(a, -k) - b).max() <= tolerance]
+
+
+def _paired(moved: list[Complex], new: list[Complex], mirrored: bool, tolerance: float) -> list[tuple[int, int]] | None:
+    """For every new loop the known one that lies on it and the node of that which its first node is."""
+    out: list[tuple[int, int]] = []
+    left = set(range(1, len(moved)))
+    for index, loop in enumerate(new):
+        for j in [0] if index == 0 else sorted(left):
+            if len(moved[j]) != len(loop):
+                continue
+            k = int(np.argmin(np.abs(moved[j] - loop[0])))
+            at = np.arange(len(loop))
+            if np.abs(moved[j][(k - at if mirrored else k + at) % len(loop)] - loop).max() <= tolerance:
+                out.append((j, k))
+                left.discard(j)
+                break
+        else:
+            return None
+    return out
+
+
+def _carried(mesh: FlatMesh, outline: list[Floats], counts: list[int], match: _Match) -> FlatMesh:
+    """The mesh of a known outline, with `counts` nodes on its loops, on one that matches it."""
+    n = sum(counts)
     old = mesh.points[n:, 0] + 1j * mesh.points[n:, 1]
     new = match.turn * (np.conj(old) if match.mirrored else old) + match.shift
-    points = np.concatenate((outline, np.column_stack((new.real, new.imag))))
+    points = np.concatenate((*outline, np.column_stack((new.real, new.imag))))
     table = np.arange(len(mesh.points))
-    at = np.arange(n)
-    table[(match.first - at) % n if match.mirrored else (match.first + at) % n] = at
+    start = np.cumsum([0, *counts])
+    first = 0
+    for loop, j, k in zip(outline, match.which, match.first, strict=True):
+        at = np.arange(len(loop))
+        table[start[j] + (k - at if match.mirrored else k + at) % len(loop)] = first + at
+        first += len(loop)
     elements = np.where(mesh.elements >= 0, table[np.maximum(mesh.elements, 0)], -1).astype(np.int32)
     if match.mirrored:
         quad = elements[:, 3] >= 0
