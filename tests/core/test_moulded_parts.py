@@ -7,8 +7,12 @@ from functools import cache
 import numpy as np
 import pytest
 
+from kind_rivet.core.errors import Refused
 from kind_rivet.core.geometry.carriers import unit
 from kind_rivet.core.geometry.kernel.facets import facet_shape
+from kind_rivet.core.geometry.rays import FacetTree
+from kind_rivet.core.geometry.shape import Shape
+from kind_rivet.core.geometry.simplify import simplify
 from kind_rivet.core.geometry.split import split_faces
 from kind_rivet.core.meshing.bends import _together
 from kind_rivet.core.meshing.on_torus import fill_torus
@@ -17,8 +21,11 @@ from kind_rivet.core.meshing.rib_ends import cut_at_ends
 from kind_rivet.core.meshing.rules import ShellRules, WasherRule
 from kind_rivet.core.meshing.shells import mesh_sheet, regions_of
 from kind_rivet.core.meshing.trias import inverted
+from kind_rivet.core.midsurface import drawing as drawing_lines
+from kind_rivet.core.midsurface.fields import face_field
+from kind_rivet.core.midsurface.middles import Middle, middle_of
 from kind_rivet.core.midsurface.network import _divided_alike
-from kind_rivet.core.midsurface.pairs import Pair, _without_corners
+from kind_rivet.core.midsurface.pairs import Pair, _without_corners, find_opposed, find_pairs
 from tests.thin_meshes import Made, drawing, drawn, drawn_sheet, meshed, size_for
 from tests.thin_parts import box
 
@@ -362,3 +369,36 @@ def test_a_rib_across_a_bend_leaves_its_rows_as_wide_as_beside_it() -> None:
     corners = mesh.mesh.points[rows]
     shortest = np.linalg.norm(corners - np.roll(corners, 1, axis=1), axis=2).min(axis=1)
     assert shortest.min() > 0.4 * 5.0
+
+
+def test_fillets_in_a_mitre_stay_apart_where_a_wall_bends() -> None:
+    bowl = drawn("ribbed_bowl")
+    joined = simplify(bowl, blends=True)[0]
+    round_ones = [f for f in range(len(joined.faces)) if joined.faces[f].carrier.kind == "cylinder"]
+    radii = {round(float(joined.faces[f].carrier.data[6]), 6) for f in round_ones}
+    assert radii == {1.4, 4.4}
+    assert joined.face_area[round_ones].sum() == pytest.approx(
+        sum(a for f, a in enumerate(bowl.face_area) if bowl.faces[f].carrier.kind == "cylinder")
+    )
+
+
+def test_a_wall_that_cannot_be_laid_flat_leaves_the_others(monkeypatch: pytest.MonkeyPatch) -> None:
+    whole = simplify(drawn("box_with_lugs"), blends=True)[0]
+    tree = FacetTree.over(whole.points, whole.facets)
+    pairs = find_pairs(whole, find_opposed(whole, tree))
+    fields = [face_field(whole, f) for f in range(len(whole.faces))]
+    tolerance = 1e-6 * whole.diagonal
+    all_of_them = drawing_lines.find_middles(whole, pairs, fields, tolerance)
+    first = pairs[0]
+
+    def fails(shape: Shape, a: int, b: int, *rest: object) -> Middle:
+        if {a, b} == {first.a, first.b}:
+            raise Refused("It is too strongly curved.", "Split it.")
+        return middle_of(shape, a, b, *rest)  # type: ignore[arg-type]
+
+    monkeypatch.setattr(drawing_lines, "middle_of", fails)
+    left = drawing_lines.find_middles(whole, pairs, fields, tolerance)
+    assert 0 < len(left) <= len(all_of_them)
+    assert sum(len(m.sides[0] | m.sides[1]) for m in left) < sum(len(m.sides[0] | m.sides[1]) for m in all_of_them)
+    with pytest.raises(Refused, match="too strongly curved"):
+        drawing_lines.find_middles(whole, [first], fields, tolerance)

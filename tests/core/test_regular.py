@@ -120,3 +120,21 @@ def test_unease_tells_direction_from_shape() -> None:
     f = flow.field
     way, size = cross_and_size(5.0, 5.0, f.mid, f.length, np.cos(4 * f.angle), np.sin(4 * f.angle), f.calm, 1.0, 0.25, NO_SPOTS)
     assert way == pytest.approx(0.0, abs=1e-9) and size == 1.0
+
+
+@pytest.mark.parametrize("fixed_hole", [True, False])
+def test_a_border_where_no_border_node_is_ends_the_search(fixed_hole: bool) -> None:
+    """A patch that cannot grow there any more is given up: it once grew by nothing for ever."""
+    n = 9
+    number = np.arange(n * n).reshape(n, n)
+    rows = np.stack((number[:-1, :-1], number[1:, :-1], number[1:, 1:], number[:-1, 1:]), axis=-1).reshape(-1, 4)
+    points = np.stack(np.meshgrid(np.arange(n), np.arange(n), indexing="ij"), axis=-1).reshape(-1, 2).astype(float)
+    hole = rows[27]
+    border = np.unique(np.concatenate((number[0], number[-1], number[:, 0], number[:, -1], *([hole] if fixed_hole else []))))
+    order = np.concatenate((border, np.setdiff1d(np.arange(n * n), border)))
+    place = np.argsort(order)
+    elements = place[np.delete(rows, 27, axis=0)].astype(np.int32)
+    sides = np.array([(0.0, 0), (8, 0), (8, 8), (0, 8)])
+    made, same = made_regular(points[order], elements, len(border), Flow(field_of([sides]), 1.0, 0.25, NO_SPOTS), 50)
+    np.testing.assert_array_equal(made, points[order])
+    np.testing.assert_array_equal(same, elements)

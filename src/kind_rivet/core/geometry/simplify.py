@@ -135,26 +135,28 @@ def _joined_faces(shape: Shape, blends: bool) -> NDArray[np.int64]:
             f = int(label[f])
         return f
 
+    def join(a: int, b: int) -> None:
+        a, b = root(a), root(b)
+        if _closed_round(shape, a, b):
+            label[max(a, b)] = min(a, b)
+
     tolerance = 1e-6 * shape.diagonal
     mitres = []
     for e, faces in enumerate(shape.edge_faces):
         if len(faces) == 2 and faces[0] != faces[1]:
             a, b = faces
             first, other, shared = shape.faces[a].carrier, shape.faces[b].carrier, shape.points[shape.edges[e].nodes]
-            alike = same(first, other, shared, tolerance)
-            if blends and not alike and first.kind == other.kind == "cylinder":
+            if same(first, other, shared, tolerance):
+                join(a, b)
+            elif blends and first.kind == other.kind == "cylinder":
                 radius = first.data[-1]
                 mitre = abs(radius - other.data[-1]) < tolerance and max(width[a], width[b]) < FILLET * radius
                 if mitre and bool((distance(first, shared) < tolerance).all() and (distance(other, shared) < tolerance).all()):
                     mitres.append((a, b))
-            if alike and _closed_round(shape, root(a), root(b)):
-                ra, rb = root(a), root(b)
-                label[max(ra, rb)] = min(ra, rb)
     bends = _with_coaxial_partner(shape, {f for pair in mitres for f in pair}, tolerance)
     for a, b in mitres:
-        ra, rb = root(a), root(b)
-        if not bends & {a, b} and ra != rb:
-            label[max(ra, rb)] = min(ra, rb)
+        if not bends & {a, b}:
+            join(a, b)
     return np.array([root(f) for f in range(len(shape.faces))])
 
 

@@ -53,8 +53,10 @@ def balance_bends(shape: Shape, mesh: SheetMesh, size: float) -> tuple[Floats, F
         place = d[:3] + axial + radius * (np.cos(turned)[:, None] * u + np.sin(turned)[:, None] * v)
         moves = place - mesh.points[nodes]
         trial = points.copy()
+        trial[nodes] = place
         for n, m in zip(nodes.tolist(), moves, strict=True):
-            trial[n] = mesh.points[n] + _together([*slid.get(n, ()), m])
+            if n in slid:
+                trial[n] = mesh.points[n] + _together([*slid[n], m])
         touched = np.isin(mesh.elements, nodes).any(axis=1)
         if not touched.any():  # looked past at this size
             continue

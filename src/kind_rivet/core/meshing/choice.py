@@ -17,6 +17,7 @@ EASY, STRAIN = 0.84, 12.0  # of `mend.score_of`: what elements lack of this weig
 
 
 def tried(way: Callable[[], FlatMesh | None]) -> FlatMesh | None:
+    """What one way of filling gives, None also where it cannot fill the region."""
     try:
         return way()
     except CannotFill:

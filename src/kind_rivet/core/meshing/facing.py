@@ -45,7 +45,7 @@ def four_with_standing(patch: Patch) -> list[list[BorderEdge]] | None:
     plain = side_passages(patch)
     if plain is not None:
         return plain
-    whole = corner_turns(patch) if len(patch.loops) == 1 else None
+    whole = corner_turns(patch)
     if whole is None:
         return None
     within = {id(p) for chain in standing_lines(patch) for p in chain}

@@ -30,6 +30,11 @@ SOUND = 0.7  # worst scaled Jacobian from which the lattice's own places stay
 
 
 def corner_turns(patch: Patch) -> NDArray[np.int64] | None:
+    """As `outer_turns`, None also where there are holes."""
+    return outer_turns(patch) if len(patch.loops) == 1 else None
+
+
+def outer_turns(patch: Patch) -> NDArray[np.int64] | None:
     """Whole quarter turns (p,) at the start of every passage of the outer border; None unless they add up to four and the passages run smoothly.
 
     1: a corner, −1: a corner that enters the region, −2: the end of a wall that stands on this one.
@@ -58,7 +63,7 @@ def corner_turns(patch: Patch) -> NDArray[np.int64] | None:
 
 def sides_by_heading(patch: Patch) -> tuple[list[BorderEdge], list[BorderEdge], list[BorderEdge], list[BorderEdge]] | None:
     """Border passages that head east, north, west and south; None where the corners do not allow a lattice."""
-    whole = corner_turns(patch) if len(patch.loops) == 1 else None
+    whole = corner_turns(patch)
     if whole is None:
         return None
     out: tuple[list[BorderEdge], list[BorderEdge], list[BorderEdge], list[BorderEdge]] = ([], [], [], [])
@@ -68,8 +73,8 @@ def sides_by_heading(patch: Patch) -> tuple[list[BorderEdge], list[BorderEdge], 
 
 
 def node_turns(patch: Patch, counts: list[int]) -> NDArray[np.int64] | None:
-    """Whole turns at the nodes of the border when its passages have `counts` divisions; None where there is no lattice."""
-    whole = corner_turns(patch)
+    """Whole turns at the nodes of the outer border when its passages have `counts` divisions; None where there is no lattice."""
+    whole = outer_turns(patch)
     if whole is None or sum(counts) < 4:
         return None
     out = np.zeros(sum(counts), np.int64)

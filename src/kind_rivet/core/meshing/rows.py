@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from functools import partial
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -46,7 +48,7 @@ def rows_with_clearings(
         if lot is not None and lot.any() and not any(np.array_equal(lot, other) for other in cleared):
             cleared.append(lot)
     repeats = Repeats(size, clearing)
-    made = [tried(lambda lot=lot: filled_anew(whole, along, loops, lot, repeats.filled)) for lot in cleared]  # type: ignore[misc]
+    made = [tried(partial(filled_anew, whole, along, loops, lot, repeats.filled)) for lot in cleared]
     sound = [mesh for mesh in made if mesh is not None and mesh.worst > CROWDED]
     return easiest(sound, loops, size, growth) if sound else None
 

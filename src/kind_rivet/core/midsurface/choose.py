@@ -14,12 +14,12 @@ from kind_rivet.core.geometry.carriers import Floats, unit
 from kind_rivet.core.midsurface.cells import CutMiddle
 from kind_rivet.core.midsurface.middles import Middle
 from kind_rivet.core.midsurface.network import Cell, Network, Side
+from kind_rivet.core.midsurface.pairs import SLANT
 from kind_rivet.core.midsurface.traces import Line
 
 BESIDE = 0.25  # price of area beside the wall, against core area
 FREE = 1.5  # price of a free edge inside the solid, per length and wall
 BORDER = 0.01  # the same for one on the solid's border: it only decides between what is alike
-ACROSS = 0.36  # cosine between a side and a wall's normal from which it runs across the wall: also the slanted top of a rib that ends there (pairs.SLANT)
 ENCLOSED = 4.0  # squared walls: what is left out of a wall between risers is filled up to this area
 BESIDES = 0.6  # walls within which another middle stands for the same wall
 HAIR = 1e-3  # walls: cells narrower than this on average have no area to speak of
@@ -179,7 +179,7 @@ def _is_foot(a: Floats, b: Floats, side: Side, lines: list[Line], middles: list[
     for k in {k for m in own for k in middles[m].near} - own:
         other = middles[k]
         value, gradient = other.field(middle[None])
-        if abs(value[0]) <= 0.5 * other.wall and abs(float(unit(gradient)[0] @ d)) > ACROSS:
+        if abs(value[0]) <= 0.5 * other.wall and abs(float(unit(gradient)[0] @ d)) > SLANT:  # also the slanted top of a rib
             return True
     return False
 

@@ -6,6 +6,7 @@ from dataclasses import replace
 
 import numpy as np
 
+from kind_rivet.core.errors import Refused
 from kind_rivet.core.geometry.carriers import Carrier, Floats, unit
 from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.geometry.shape import Shape
@@ -26,14 +27,19 @@ TANGENT = 0.97  # cosine between middles above which they run on smoothly
 
 
 def find_middles(shape: Shape, pairs: list[Pair], fields: list[Field], tolerance: float) -> list[Middle]:
-    """One middle per wall: pairs on the same surface with the same thickness go together."""
+    """One middle per wall: pairs on the same surface with the same thickness go together. Raises `Refused` where none can be laid flat."""
     out: list[Middle] = []
+    refused: list[Refused] = []
     for pair in pairs:
-        made = middle_of(shape, pair.a, pair.b, fields[pair.a], fields[pair.b], pair.wall, pair.middle, tolerance, pair.share)
+        try:
+            made = middle_of(shape, pair.a, pair.b, fields[pair.a], fields[pair.b], pair.wall, pair.middle, tolerance, pair.share)
+        except Refused as trouble:  # it cannot be laid flat: the other walls go on, and its faces are named as not used
+            refused.append(trouble)
+            continue
         blends = sum(_rounding(shape, f, pair.wall) for f in (pair.a, pair.b))
         # Between blends on both sides of a wall the middle is flat: the wall that ends there goes on, it does not get thicker.
-        blend = blends == 2 or (blends == 1 and made.carrier.kind != "plane")
-        if made.carrier.kind in ("free", "plane") and blend and not _bent_wall(shape, pair, made):
+        least = {"free": 1, "plane": 2}.get(made.carrier.kind, 3)
+        if blends >= least and not _bent_wall(shape, pair, made):
             continue
         for other in out:
             if _alike(other, made, tolerance):
@@ -45,6 +51,8 @@ def find_middles(shape: Shape, pairs: list[Pair], fields: list[Field], tolerance
                 break
         else:
             out.append(made)
+    if refused and not out:
+        raise refused[0]
     return out
 
 
@@ -144,8 +152,8 @@ def draw_lines(
     boxes = [_box(shape, middle) for middle in middles]
     for a, b in sorted(close):
         touch = _touching(bends, a, b, 0.05 * min(middles[a].wall, middles[b].wall))
-        for points, both in _joint(shape, middles[a], middles[b], boxes[a], boxes[b], touch, tolerance):
-            add(with_contacts(Line("joint", points, both, (a, b)), bends, middles))
+        for points, zeros in _joint(shape, middles[a], middles[b], boxes[a], boxes[b], touch, tolerance):
+            add(with_contacts(Line("joint", points, zeros, (a, b)), bends, middles))
     for middle in middles:
         for k, pieces in _beside_joints(middle, lines).items():
             middle.lines.remove(k)
@@ -287,21 +295,16 @@ def _joint(
         lo[0], hi[0] = max(lo[0], -on.chart.period / 2), min(hi[0], on.chart.period / 2)
     if (hi <= lo).any():
         return []
-    step = 0.4 * min(a.wall, b.wall)
-    mitres = _mitres(a, b, tolerance)
-    curves: list[tuple[Floats, tuple[Field, ...]]]
-    if mitres:
-        curves = [(points, (mitre,)) for mitre in mitres for points in crossing(on, mitre, lo, hi, step, tolerance)]
-    else:
-        curves = [(points, (a.field, b.field)) for points in crossing(on, other.field, lo, hi, step, tolerance)]
+    ways: list[tuple[Field, tuple[Field, ...]]] = [(mitre, (mitre,)) for mitre in _mitres(a, b, tolerance)]
     out = []
-    for points, both in curves:
-        angle = np.abs(np.einsum("ij,ij->i", a.normal(points), b.normal(points)))
-        near = ((points >= close[0]) & (points <= close[1])).all(axis=1)
-        for line in touch:  # beside it they part so slowly that they may cross again by a hair
-            near &= away_from(points, line) > thick
-        if np.median(angle) < TANGENT and near.any():
-            out.append((points, both))
+    for field, zeros in ways or [(other.field, (a.field, b.field))]:
+        for points in crossing(on, field, lo, hi, 0.4 * min(a.wall, b.wall), tolerance):
+            angle = np.abs(np.einsum("ij,ij->i", a.normal(points), b.normal(points)))
+            near = ((points >= close[0]) & (points <= close[1])).all(axis=1)
+            for line in touch:  # beside it they part so slowly that they may cross again by a hair
+                near &= away_from(points, line) > thick
+            if np.median(angle) < TANGENT and near.any():
+                out.append((points, zeros))
     return out
 
 

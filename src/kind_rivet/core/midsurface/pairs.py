@@ -15,7 +15,7 @@ from kind_rivet.core.geometry.shape import Shape
 
 LEAST, MOST = 48, 600  # samples on a face
 THIN, BEND = 0.9, 0.3  # mean width in walls below which a flat side is a lump or a rim; tight bends are narrower
-SLANT = 0.34  # sine of the angle between two flat sides from which they are a corner, not a wall
+SLANT = 0.34  # sine of the angle between two flat sides, or an edge and a wall, from which they are a corner, and what ends there ends across the wall
 EVEN = 1e-3  # spread of thickness, in walls, up to which a wall is equally thick all over
 
 

@@ -11,6 +11,7 @@ from kind_rivet.core.geometry.carriers import Floats, project, unit
 from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.geometry.sampling import by_area, spread_samples, volume_samples
 from kind_rivet.core.geometry.shape import Shape
+from kind_rivet.core.midsurface.pairs import SLANT
 from kind_rivet.core.midsurface.remarks import remarks_on
 from kind_rivet.core.midsurface.sheet import Proof, Sheet
 from kind_rivet.core.midsurface.traces import away_from
@@ -18,7 +19,6 @@ from kind_rivet.core.midsurface.traces import away_from
 COVER = 0.53  # walls from the sheet up to which the solid counts as covered
 SAMPLES = 4000
 RAYS = 3000  # along each axis, to find places inside the solid
-ACROSS = 0.5  # cosine between an edge and a wall's normal from which it runs across the wall
 FOOT = 3.0  # walls: longest foot of an edge that runs aslant into another wall
 
 
@@ -207,7 +207,7 @@ def _in_other_wall(
             used, local = np.unique(rows, return_inverse=True)
             facet, _, away = FacetTree.over(sheet.points[used], local.reshape(-1, 3).astype(np.int32)).nearest(q[near])
             normal = sheet.facet_normal[sheet.facet_face == f][facet]
-            across = np.abs(np.einsum("ij,ij->i", normal, unit(along[near]))) > ACROSS
+            across = np.abs(np.einsum("ij,ij->i", normal, unit(along[near]))) > SLANT
             short = np.linalg.norm(along[near], axis=1) < FOOT * thickness[f]
             out[near] |= (away <= COVER * thickness[f]) & (across | (short & at_joint[near]))
     return out

@@ -14,6 +14,7 @@ from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.meshing.free import cleanup, smooth
 from kind_rivet.core.meshing.free.fill import FlatMesh, flat_worst
 from kind_rivet.core.meshing.free.loops import with_holes
+from kind_rivet.core.meshing.free.mend import outline, without_unused
 from kind_rivet.core.meshing.free.pieces import Fill, filled_pieces
 
 ROWS_EASED = 2  # rows round a clearing that give way with it
@@ -30,8 +31,8 @@ def cleared_elements(rows: FlatMesh, holes: list[Floats], wide: float, poor: NDA
     near = poor.copy()
     tree = shapely.STRtree(shapes)
     for hole in holes:
-        outline = shapely.Polygon(hole) if len(hole) > 2 else shapely.LineString(hole)  # a wall that stands on one side of an element
-        near[tree.query(outline, predicate="dwithin", distance=wide)] = True
+        shape = shapely.Polygon(hole) if len(hole) > 2 else shapely.LineString(hole)  # a wall that stands on one side of an element
+        near[tree.query(shape, predicate="dwithin", distance=wide)] = True
     if poor.any() and beyond > 0:
         near[tree.query(shapes[poor], predicate="dwithin", distance=beyond)[1]] = True
     beside = _neighbours(rows.elements)
@@ -50,22 +51,24 @@ def filled_anew(rows: FlatMesh, along: list[int], loops: list[Floats], cleared: 
     border = np.concatenate([np.arange(first[k], first[k + 1]) for k in along])
     number = np.concatenate((border, np.arange(held, held + len(rows.points) - len(border))))
     points = np.concatenate((*loops, rows.points[len(border) :]))
-    elements = number[rows.elements]
-    walks = _borders(elements[cleared])
+    elements = number[rows.elements].astype(np.int32)
+    walks = outline(elements[cleared])
     if walks is None:
         return None
-    walks += [np.arange(first[k], first[k + 1]) for k in range(len(loops)) if k not in along]
+    walks = walks + [np.arange(first[k], first[k + 1]) for k in range(len(loops)) if k not in along]
     pieces = with_holes([points[walk] for walk in walks])
     if pieces is None:
         return None
-    kept = elements[~cleared].astype(np.int32)
+    kept = elements[~cleared]
     mesh = filled_pieces(points, [[walks[k] for k in lot] for lot in pieces], fill, [kept])
-    return _eased(_without_unused(mesh, held), held, len(kept))
+    return _eased(*without_unused(mesh.points, mesh.elements, held), held, len(kept))
 
 
-def _eased(mesh: FlatMesh, held: int, kept: int) -> FlatMesh:
-    """The mesh with the nodes of clearings and of the rows next to them moved where its elements are best; the first `kept` elements are rows."""
-    points, elements = mesh.points.copy(), mesh.elements
+def _eased(points: Floats, elements: NDArray[np.int32], held: int, kept: int) -> FlatMesh:
+    """A mesh with the nodes of clearings and of the rows next to them moved where its elements are best.
+
+    The first `held` nodes stay; the first `kept` elements are rows.
+    """
     free = np.zeros(len(points), np.bool_)
     free[elements[kept:][elements[kept:] >= 0]] = True
     for _ in range(ROWS_EASED):
@@ -88,35 +91,3 @@ def _neighbours(elements: NDArray[np.int32]) -> Ints:
     one, other = order[:-1][same], order[1:][same]
     out[one], out[other] = other // 4, one // 4
     return out.reshape(m, 4)
-
-
-def _borders(elements: Ints) -> list[Ints] | None:
-    """Closed walks round lots of quads, counter-clockwise round each; None where lots touch at a node."""
-    a, b = elements.ravel(), np.roll(elements, -1, axis=1).ravel()
-    sides = set(zip(a.tolist(), b.tolist(), strict=True))
-    after: dict[int, int] = {}
-    for i, j in zip(a.tolist(), b.tolist(), strict=True):
-        if (j, i) not in sides:
-            if i in after:
-                return None
-            after[i] = j
-    out = []
-    while after:
-        start = next(iter(after))
-        walk = [start]
-        at = after.pop(start)
-        while at != start:
-            walk.append(at)
-            at = after.pop(at)
-        out.append(np.array(walk))
-    return out
-
-
-def _without_unused(mesh: FlatMesh, held: int) -> FlatMesh:
-    """The mesh without the nodes from `held` on that no element uses."""
-    used = np.zeros(len(mesh.points), np.bool_)
-    used[:held] = True
-    used[mesh.elements[mesh.elements >= 0]] = True
-    number = np.cumsum(used) - 1
-    elements = np.where(mesh.elements >= 0, number[np.maximum(mesh.elements, 0)], -1).astype(np.int32)
-    return FlatMesh(mesh.points[used], elements, mesh.worst)
