@@ -39,8 +39,10 @@ def easiest(made: list[FlatMesh], loops: list[Floats], size: float, growth: floa
     """The calmest of those with fewest faults, elements that are only just good counted against them."""
     flow = Flow(field_of(loops), size, growth, np.empty((0, 4)))
 
+    given = sum(len(loop) for loop in loops)
+
     def strain(mesh: FlatMesh) -> float:
-        lack = np.maximum(EASY - score_of(mesh.points, mesh.elements, size), 0.0)
+        lack = np.maximum(EASY - score_of(mesh.points, mesh.elements, size, given), 0.0)
         return unrest(mesh, loops, flow) + STRAIN * float(lack.sum()) / len(mesh.elements)
 
     return min(least_faults(made, loops, size), key=strain)

@@ -22,6 +22,9 @@ from kind_rivet.core.meshing.washers import LEAST_SIDE, RoundHole
 
 MOST_DISC = 34  # divisions round a disc up to which a square with a ring is tried
 UNLIKE = 0.55  # of their mean: opposite sides are not given equal counts where one wants fewer
+TURNED = 4.0  # price of opposite sides that differ, against a change of counts
+TOO_SHORT = 10.0  # price of a change that makes divisions fail, against some that do not
+NEARLY = 0.08  # of the greater count: opposite sides of regions with holes are given equal counts where they differ by less
 Sides = tuple[list[int], list[int], list[int], list[int]]
 
 
@@ -77,7 +80,7 @@ def plan_divisions(
     four += [([p.edge for p in strip.first], [], [p.edge for p in strip.second], []) for strip in strips]
     four += [_alike_sides(sides, count, held, curves, rules) for sides in _room_for_standing(patches, count, held, curves, rules)]
     four += [([a], [], [b], []) for patch in patches if patch is not None for a, b in facing_edges(patch, rules.size_on(patch.faces))]
-    _match_opposite(four, patches, count, held)
+    _match_opposite(four, _holed_sides(patches), patches, count, held)
     _make_even(shape, patches, count, held, curves, rules)
     for strip in strips:
         if not fits(strip, count):  # its sides do not face each other: it gets elements after all
@@ -117,11 +120,18 @@ def _by_length(curve: Curve, edge: int, faces: tuple[int, ...], rules: ShellRule
     if curve.length <= 0:
         return 1
     by_size = round(wanted_count(curve, along(curve, edge, faces, rules), rules))
+    return int(max(1, by_size, _by_bend(curve, rules), 6 if _closed(curve) else 1))
+
+
+def _by_bend(curve: Curve, rules: ShellRules) -> int:
+    """Divisions that follow a bent curve, no finer than the default limit on short sides allows."""
     by_bend = np.ceil(curve.turning() / np.radians(rules.bend_angle) - 0.05)
-    closed = np.allclose(curve.points[0], curve.points[-1])
-    # A bend is not divided finer than the default limit on short sides allows; n balanced chords are L / (n + 1) long.
-    by_bend = min(by_bend, max(1, np.floor(curve.length / (LEAST_SIDE * rules.size) - (0 if closed else 1))))
-    return int(max(1, by_size, by_bend, 6 if closed else 1))
+    # n balanced chords are L / (n + 1) long.
+    return int(min(by_bend, max(1, np.floor(curve.length / (LEAST_SIDE * rules.size) - (0 if _closed(curve) else 1)))))
+
+
+def _closed(curve: Curve) -> bool:
+    return bool(np.allclose(curve.points[0], curve.points[-1]))
 
 
 def four_sides(patch: Patch) -> Sides | None:
@@ -182,7 +192,7 @@ def _alike_sides(sides: Sides, count: NDArray[np.int64], held: NDArray[np.bool_]
         if not rules.face_size and not rules.edge_size and not rules.places and total[0] != total[1]:
             length = min(sum(curves[e].length for e in sides[k]) for k in (a, c))
             short |= length < 1.2 * LEAST_SIDE * rules.size * sum(total) / 2
-        if short and not held[[*sides[a], *sides[c]]].any():
+        if short and not any(held[e] and count[e] for e in (*sides[a], *sides[c])):
             out[a], out[c] = [], []
     return out[0], out[1], out[2], out[3]
 
@@ -202,7 +212,8 @@ def _by_mean_length(
             row = 2 * patch.area / max(length[k + 1] + length[(k + 3) % 4], 1e-300)
             for side, own in ((sides[k], length[k]), (sides[k + 2], length[k + 2])):
                 if len(side) == 1 and not held[side[0]] and row > 1.15 * own:
-                    count[side[0]] = max(count[side[0]], round(count[side[0]] * row / own))
+                    most = int(own / (LEAST_SIDE * rules.size))
+                    count[side[0]] = max(count[side[0]], min(round(count[side[0]] * row / own), most))
 
 
 def _room_for_standing(
@@ -214,7 +225,7 @@ def _room_for_standing(
     """
     out: list[Sides] = []
     for patch in patches:
-        if patch is None or four_sides(patch) is not None:
+        if patch is None or len(patch.loops) > 1 or four_sides(patch) is not None:
             continue
         found = sides_by_heading(patch)
         if found is None:
@@ -235,9 +246,30 @@ def _room_for_standing(
     return out
 
 
-def _match_opposite(four: list[Sides], patches: list[Patch | None], count: NDArray[np.int64], held: NDArray[np.bool_]) -> None:
-    """Give opposite sides of four-sided regions equal sums; counts that are held, or follow a held one, stay."""
+def _holed_sides(patches: list[Patch | None]) -> list[Sides]:
+    """The sides, by heading, of regions with holes whose outer border fits a lattice."""
+    found = [_by_heading(patch) for patch in patches if patch is not None and len(patch.loops) > 1]
+    return [sides for sides in found if sides is not None]
+
+
+def _by_heading(patch: Patch) -> Sides | None:
+    """Edges of the outer border that head east, north, west and south; None where they fit no lattice."""
+    found = sides_by_heading(patch)
+    if found is None:
+        return None
+    a, b, c, d = ([p.edge for p in side if p.edge >= 0] for side in found)
+    return a, b, c, d
+
+
+def _match_opposite(
+    four: list[Sides], holed: list[Sides], patches: list[Patch | None], count: NDArray[np.int64], held: NDArray[np.bool_]
+) -> None:
+    """Give opposite sides of four-sided regions equal sums; counts that are held, or follow a held one, stay.
+
+    Those of `holed` regions, which are meshed without rows as well, are only brought together where they are nearly equal.
+    """
     uses = edge_uses(patches, len(count))
+    four, holed = ([_without_shrunk(sides, count) for sides in lot] for lot in (four, holed))
     parent = list(range(len(count)))
 
     def root(e: int) -> int:
@@ -247,7 +279,7 @@ def _match_opposite(four: list[Sides], patches: list[Patch | None], count: NDArr
 
     for sides in four:
         for a, c in ((sides[0], sides[2]), (sides[1], sides[3])):
-            if len(a) == len(c) == 1 and count[a[0]] > 0 and count[c[0]] > 0:  # a side that shrank to a node takes none with it
+            if len(a) == len(c) == 1:
                 parent[root(a[0])] = root(c[0])
     groups: dict[int, list[int]] = {}
     for e in range(len(count)):
@@ -271,8 +303,19 @@ def _match_opposite(four: list[Sides], patches: list[Patch | None], count: NDArr
             for a, c in ((sides[0], sides[2]), (sides[1], sides[3])):
                 if a and c and (len(a) > 1 or len(c) > 1):
                     changed |= _bring_together(a, c, count, firm, uses)
+        for sides in holed:
+            for a, c in ((sides[0], sides[2]), (sides[1], sides[3])):
+                total = sorted(int(sum(count[e] for e in side)) for side in (a, c))
+                if a and c and total[1] - total[0] <= NEARLY * total[1] + 1:
+                    changed |= _bring_together(a, c, count, firm, uses)
         if not changed:
             break
+
+
+def _without_shrunk(sides: Sides, count: NDArray[np.int64]) -> Sides:
+    """Sides without the edges that are looked past: shrunk to a node, they belong to none."""
+    a, b, c, d = ([e for e in side if count[e] > 0] for side in sides)
+    return a, b, c, d
 
 
 def edge_uses(patches: list[Patch | None], edges: int) -> NDArray[np.int64]:
@@ -314,17 +357,30 @@ def _make_even(
     for r, edges in enumerate(region_edges):
         for e in edges:
             beside.setdefault(e, []).append(r)
-    four = [four_sides(patch) if patch else None for patch in patches]
+    four = [(four_sides(patch) or _by_heading(patch)) if patch else None for patch in patches]
 
     def odd(r: int) -> bool:
         return sum(int(count[e]) for e in region_edges[r]) % 2 == 1
 
-    def cost(e: int) -> float:
-        return 1.0 / max(float(count[e]), 1.0) + (1.0 if count[e] < 3 else 0.0)
-
     def step(e: int) -> int:
-        """One more, or one less where there are more than the size asks for."""
-        return -1 if count[e] > max(1.0, curves[e].length / rules.size_on(shape.edge_faces[e])) + 0.5 else 1
+        """One more, or one less where there are more than the size and bends ask for."""
+        asked = max(1.0, curves[e].length / rules.size_on(shape.edge_faces[e]), _by_bend(curves[e], rules))
+        return -1 if count[e] > asked + 0.5 else 1
+
+    def cost(e: int) -> float:
+        least = LEAST_SIDE * rules.size * (count[e] + 1)
+        return (
+            1.0 / max(float(count[e]), 1.0)
+            + (1.0 if count[e] < 3 else 0.0)
+            + (TOO_SHORT if step(e) > 0 and curves[e].length < least else 0.0)
+        )
+
+    def turn(sides: Sides | None, entered: int, e: int) -> float:
+        """What it costs four sides with equal opposite counts to be left elsewhere than opposite to where they were entered."""
+        if sides is None:
+            return 0.0
+        at, to = ({k for k, side in enumerate(sides) if edge in side} for edge in (entered, e))
+        return 0.0 if not at or any((k + 2) % 4 in to for k in at) else TURNED
 
     for r in range(len(patches)):
         if not region_edges[r] or not odd(r):
@@ -341,6 +397,7 @@ def _make_even(
                     continue
                 others = [x for x in beside[e] if x != here]
                 price = best[here] + cost(e) + (0.5 if four[here] is not None and not others else 0.0)
+                price += turn(four[here], came[here][1], e) if here != r else 0.0
                 if not others or (len(others) == 1 and odd(others[0]) and others[0] != r):
                     if goal is None or price < goal[0]:
                         goal = (price, e, here)

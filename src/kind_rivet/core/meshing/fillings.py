@@ -14,6 +14,7 @@ from kind_rivet.core.meshing.free.cells import fill_in_cells
 from kind_rivet.core.meshing.free.fill import CannotFill, FlatMesh, faults_of, fill
 from kind_rivet.core.meshing.free.flow import Flow, field_of
 from kind_rivet.core.meshing.free.refill import Before, refilled
+from kind_rivet.core.meshing.free.small import small_fillings
 from kind_rivet.core.meshing.free.symmetry import fill_symmetric
 from kind_rivet.core.meshing.mapped import fill_blocks, fill_mapped, fill_rings, fill_star
 from kind_rivet.core.meshing.patch import Patch
@@ -111,6 +112,7 @@ def _filled(loops: list[Floats], size: float, growth: float, few: bool = True) -
         best = in_bands
     else:
         made = [mesh for mesh in (in_bands, fill(loops, size, growth)) if mesh is not None]
+        made += small_fillings(loops[0]) if len(loops) == 1 else []
         best = calmest(least_faults(made, loops, size), loops, size, growth)
     if in_cells is None:
         return best

@@ -62,8 +62,8 @@ def outer_turns(patch: Patch) -> NDArray[np.int64] | None:
 
 
 def sides_by_heading(patch: Patch) -> tuple[list[BorderEdge], list[BorderEdge], list[BorderEdge], list[BorderEdge]] | None:
-    """Border passages that head east, north, west and south; None where the corners do not allow a lattice."""
-    whole = corner_turns(patch)
+    """Passages of the outer border that head east, north, west and south; None where the corners do not allow a lattice."""
+    whole = outer_turns(patch)
     if whole is None:
         return None
     out: tuple[list[BorderEdge], list[BorderEdge], list[BorderEdge], list[BorderEdge]] = ([], [], [], [])

@@ -33,7 +33,7 @@ from kind_rivet.core.meshing.rib_ends import cut_at_ends
 from kind_rivet.core.meshing.rules import ShellRules
 from kind_rivet.core.meshing.shared_rings import with_shared_rings
 from kind_rivet.core.meshing.sheet_mesh import EDGE, Builder, Ints, Kept, SheetMesh
-from kind_rivet.core.meshing.trias import in_trias, inverted, without_collapsed
+from kind_rivet.core.meshing.trias import in_trias, inverted, without_collapsed, without_doubles
 from kind_rivet.core.meshing.tube_cuts import cut_tubes
 from kind_rivet.core.meshing.washers import RoundHole, find_round_holes
 
@@ -155,6 +155,7 @@ def _meshed(sheet: CutSheet, rules: ShellRules, wanted: Floats, kept: Kept | Non
         else:
             break
     mesh = in_trias(mesh, rules.trias == "tria") if rules.trias else without_collapsed(mesh)
+    mesh = without_doubles(mesh)
     bad = {f for r, _ in failed for f in patches[r].faces}  # type: ignore[union-attr]
     bent = [f for f in sorted({*curled, *bad}) if shape.faces[f].carrier.kind != "plane"]
     return held_at(sheet.mesh_of_whole(mesh), on_edges, AT_HARD * shape.diagonal), bent

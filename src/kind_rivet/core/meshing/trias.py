@@ -49,6 +49,15 @@ def without_collapsed(mesh: SheetMesh) -> SheetMesh:
     return _cut(mesh, chosen, turn)
 
 
+def without_doubles(mesh: SheetMesh) -> SheetMesh:
+    """The mesh without elements on the very nodes of others, as where two walls were moved together."""
+    _, first = np.unique(np.sort(mesh.elements, axis=1), axis=0, return_index=True)
+    if len(first) == len(mesh.elements):
+        return mesh
+    first = np.sort(first)
+    return replace(mesh, elements=mesh.elements[first], face=mesh.face[first], ring=mesh.ring[first])
+
+
 def inverted(mesh: SheetMesh) -> Floats:
     """Centres (k, 3) of the quads that stay inverted even when those nearly so are cut in two."""
     rows = without_collapsed(mesh).elements

@@ -15,7 +15,7 @@ from kind_rivet.core.midsurface.feet import feet
 from kind_rivet.core.midsurface.fields import CarrierField, Field, settle
 from kind_rivet.core.midsurface.middles import Middle, middle_of
 from kind_rivet.core.midsurface.offset_side import smooth_edge
-from kind_rivet.core.midsurface.pairs import Pair
+from kind_rivet.core.midsurface.pairs import SLANT, Pair
 from kind_rivet.core.midsurface.steps import find_steps
 from kind_rivet.core.midsurface.traces import Line, away_from, contact_field, crossing, outlines, prolonged
 
@@ -23,6 +23,7 @@ SAME_WALL = 0.03  # walls that differ by less are one: recesses of hairs make no
 ALONG = 0.02  # walls: lines nearer to each other than this run along each other
 SHORT_OF = 0.6  # of the thicker wall: how far a wall ends before the middle of another that it meets
 PARALLEL = 0.99  # cosine between the axes of two sides of a bend
+ALIKE = (1 - SLANT**2) ** 0.5  # cosine between a face and a wall above which the face does not end on it
 TANGENT = 0.97  # cosine between middles above which they run on smoothly
 
 
@@ -204,7 +205,7 @@ def risers(
     for f in sorted(second):
         corners = shape.points[shape.facets[shape.facet_face == f]].reshape(-1, 3)
         _, gradient = fields[f](corners)
-        if np.abs(np.einsum("ij,ij->i", gradient, middle.normal(corners))).min() > 0.8:
+        if np.abs(np.einsum("ij,ij->i", gradient, middle.normal(corners))).min() > ALIKE:
             continue
         uv = middle.chart.flat(corners)
         low, high = uv.min(axis=0) - 1.5 * middle.wall, uv.max(axis=0) + 1.5 * middle.wall

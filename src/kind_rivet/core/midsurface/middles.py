@@ -14,10 +14,12 @@ from typing import Any
 
 import numpy as np
 
+from kind_rivet.core.errors import Refused
 from kind_rivet.core.geometry.carriers import FREE, Carrier, Floats, offset, unit
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.midsurface.charts import Chart, ConeChart, CylinderChart, FacetChart, PlaneChart, SphereChart, TorusChart
 from kind_rivet.core.midsurface.fields import CarrierField, FacetField, Field, settle, signed_distance
+from kind_rivet.core.midsurface.round_charts import tube_chart
 
 FLAT_CONE = np.radians(75.0)  # half angle of a cone that is drawn on as on a plane
 
@@ -184,4 +186,11 @@ def _chart(carrier: Carrier, shape: Shape, faces: tuple[int, int], first: Field,
         return makers[carrier.kind].over(carrier, samples)
     sides = [s for s in (first, second) if isinstance(s, FacetField)]
     larger = max(sides, key=lambda s: len(s.tree.facets))
-    return FacetChart.over(larger, Between(first, second), wall)
+    between = Between(first, second)
+    try:
+        return FacetChart.over(larger, between, wall)
+    except Refused:
+        tube = tube_chart(samples, unit(between(samples)[1]))
+        if tube is None:
+            raise
+        return tube

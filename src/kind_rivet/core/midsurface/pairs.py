@@ -16,6 +16,7 @@ from kind_rivet.core.geometry.shape import Shape
 LEAST, MOST = 48, 600  # samples on a face
 THIN, BEND = 0.9, 0.3  # mean width in walls below which a flat side is a lump or a rim; tight bends are narrower
 SLANT = 0.34  # sine of the angle between two flat sides, or an edge and a wall, from which they are a corner, and what ends there ends across the wall
+SLIVER = 0.02  # of the largest wall's thickness: thinner walls must be larger than its square
 EVEN = 1e-3  # spread of thickness, in walls, up to which a wall is equally thick all over
 
 
@@ -122,7 +123,15 @@ def find_pairs(shape: Shape, opposed: Opposed) -> list[Pair]:
         if any(opposed.width[f] < (THIN if shape.faces[f].carrier.kind == "plane" else BEND) * wall for f in (a, b)):
             continue
         pairs.append(Pair(a, b, wall, weight, opposed.middle[mine]))
-    return sorted(_without_corners(shape, _without_eyes(shape, pairs)), key=lambda p: -p.weight)
+    return sorted(_without_slivers(_without_corners(shape, _without_eyes(shape, pairs))), key=lambda p: -p.weight)
+
+
+def _without_slivers(pairs: list[Pair]) -> list[Pair]:
+    """The pairs without specks of hair's breadth, where faces that were meant to coincide do not quite."""
+    if not pairs:
+        return []
+    typical = max(pairs, key=lambda pair: pair.weight).wall
+    return [pair for pair in pairs if pair.wall > SLIVER * typical or pair.weight > typical**2]
 
 
 def _without_corners(shape: Shape, pairs: list[Pair]) -> list[Pair]:

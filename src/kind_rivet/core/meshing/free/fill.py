@@ -71,13 +71,14 @@ def fill(
     spots = np.empty((0, 4)) if spots is None else spots
     elements = sum(area_of(loop) for loop in loops) / size**2 + sum(len(loop) for loop in loops)
     sharp = _sharp_corners(loops)
+    given = sum(len(loop) for loop in loops) + len(hard) if not len(spots) else None  # near spots the size is smaller
     best: FlatMesh | None = None
     least = np.inf
     tries = TRIES[: min(_tries(elements), most)]
     at_once = 2 if elements > WORTH_THREADS else 1  # fixed, so that results do not depend on the machine
     for k in range(0, len(tries), at_once):
         for mesh in side_by_side(lambda t: _fill_once(loops, size * t[1], growth, hard, spots, t[0]), tries[k : k + at_once]):
-            if len(mesh.elements) and (now := _cost(mesh, size, sharp)) < least:
+            if len(mesh.elements) and (now := _cost(mesh, size, sharp, given)) < least:
                 best, least = mesh, now
         if least <= GOOD_ENOUGH:
             break
@@ -94,10 +95,11 @@ def _mended(
     mesh: FlatMesh, loops: list[Floats], size: float, growth: float, hard: Floats, spots: Floats, sharp: NDArray[np.int64]
 ) -> FlatMesh:
     """The mesh with its poor places filled again."""
-    if mesh.trias == 0 and _cost(mesh, size, sharp) <= GOOD_ENOUGH:
+    border = sum(len(loop) for loop in loops)
+    given = border + len(hard) if not len(spots) else None
+    if mesh.trias == 0 and _cost(mesh, size, sharp, given) <= GOOD_ENOUGH:
         return mesh
     whole = field_of(loops)
-    border = sum(len(loop) for loop in loops)
 
     def again(outline: list[Floats], held: Floats, keep_off: float, factor: float) -> tuple[Floats, Ints]:
         sides = np.concatenate(outline)
@@ -110,7 +112,7 @@ def _mended(
         return made.points, made.elements
 
     budget = min(60 + len(mesh.elements) // 15, MOST_MENDING)
-    points, elements = mend.mend(mesh.points, mesh.elements, border + len(hard), len(hard), size, again, budget, sharp)
+    points, elements = mend.mend(mesh.points, mesh.elements, border + len(hard), len(hard), size, again, budget, sharp, not len(spots))
     return FlatMesh(points, elements, flat_worst(points, elements))
 
 
@@ -133,12 +135,12 @@ def _sharp_corners(loops: list[Floats]) -> NDArray[np.int64]:
 
 def faults_of(mesh: FlatMesh, loops: list[Floats], size: float) -> float:
     """How many elements of a filling are poor or trias, weighed by how poor they are."""
-    return _cost(mesh, size, _sharp_corners(loops))
+    return _cost(mesh, size, _sharp_corners(loops), sum(len(loop) for loop in loops))
 
 
-def _cost(mesh: FlatMesh, size: float, sharp: NDArray[np.int64]) -> float:
+def _cost(mesh: FlatMesh, size: float, sharp: NDArray[np.int64], given: int | None) -> float:
     """What is wrong with a filling: its poor elements, its trias, and a worst element that is only just sound."""
-    score = mend.score_of(mesh.points, mesh.elements, size)
+    score = mend.score_of(mesh.points, mesh.elements, size, given)
     score[np.isin(mesh.elements, sharp).any(axis=1) & (score > 0.1)] = 1.0
     poor = score[score < mend.POOR]
     return float(len(poor) + 5 * (mend.POOR - poor).sum() + 0.8 * mesh.trias + max(0.0, 0.72 - float(score.min())))
@@ -162,6 +164,8 @@ def _fill_once(
     if not np.median(length) > 0:
         raise CannotFill("the border of the region has shrunk to a point", given[0] * scale + shift)
     area = sum(area_of((loop - shift) / scale) for loop in loops)
+    if not area > 0:
+        raise CannotFill("nothing is left between the borders of the region", given[0] * scale + shift)
     capacity = int(n + 64 + 3.0 * area / min(h, float(np.median(length))) ** 2 + 12 * n)
     if len(spots):
         spots = np.column_stack(((spots[:, :2] - shift) / scale, spots[:, 2:] / scale))

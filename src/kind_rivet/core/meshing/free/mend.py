@@ -15,13 +15,14 @@ from numpy.typing import NDArray
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.kernels import kernel
 from kind_rivet.core.meshing.free import cleanup, smooth
-from kind_rivet.core.meshing.free.shapes2d import sized_score
+from kind_rivet.core.meshing.free.shapes2d import shortest_made, sized_score
 from kind_rivet.core.meshing.free.tile import tiled
 
 Ints = NDArray[np.int32]
 Fill = Callable[[list[Floats], Floats, float, float], tuple[Floats, Ints]]  # loops, hard points, keep off, size factor → points, elements
 
 POOR = 0.66  # a quad with an angle below about 41° or above 139°
+SHORT = 0.36  # of the size: shorter sides are about to fail
 GOOD = 0.8  # better than this counts as this
 TRIA_COST = 0.06
 TRIES = ((0.68, 1.0), (0.6, 1.0), (0.76, 1.0), (0.68, 0.88), (0.68, 1.15), (0.85, 1.0))  # keep off, size factor
@@ -29,31 +30,36 @@ NO_POINTS = (np.inf, 1.0)  # the exact tiling between the cavity's own nodes
 
 
 @kernel
-def _scores(points, elements, size, out):  # type: ignore[no-untyped-def]
+def _scores(points, elements, size, given, out):  # type: ignore[no-untyped-def]
     for e in range(len(elements)):
-        out[e] = sized_score(points, elements, e, size)
+        out[e] = min(sized_score(points, elements, e, size), POOR / SHORT * shortest_made(points, elements, e, given) / size)
 
 
-def score_of(points: Floats, elements: Ints, size: float) -> Floats:
-    """`sized_score` of every element (m,)."""
+def score_of(points: Floats, elements: Ints, size: float, given: int | None = None) -> Floats:
+    """`sized_score` of every element (m,).
+
+    `given`: how many points come first that nobody chose; other sides count as poor where they are shorter than SHORT sizes.
+    """
     out = np.empty(len(elements))
-    _scores(points, elements, size, out)
+    _scores(points, elements, size, len(points) if given is None else given, out)
     return out
 
 
 def mend(
-    points: Floats, elements: Ints, fixed: int, hard: int, size: float, fill: Fill, budget: int, sharp: NDArray[np.int64] | None = None
-) -> tuple[Floats, Ints]:
+    points: Floats, elements: Ints, fixed: int, hard: int, size: float, fill: Fill, budget: int, sharp: NDArray[np.int64] | None = None,
+    short: bool = True,
+) -> tuple[Floats, Ints]:  # fmt: skip
     """The mesh with its poor places filled again; the first `fixed` points stay, the last `hard` of them lie inside the region.
 
     `budget` limits the number of tries. Worst elements come first, each with growing
-    cavities; those at `sharp` border corners are what they must be.
+    cavities; those at `sharp` border corners are what they must be. `short`: do short sides count as poor?
     """
     given_up: set[tuple[int, ...]] = set()
+    given = fixed if short else None
     changed = True
     while changed and budget > 0:
         changed = False
-        score = score_of(points, elements, size)
+        score = score_of(points, elements, size, given)
         forced = np.isin(elements, sharp).any(axis=1) if sharp is not None and len(sharp) else np.zeros(len(elements), bool)
         poor = np.flatnonzero((score < POOR) & ~forced | (elements[:, 3] < 0))
         round_ = _Round(elements, len(points))
@@ -61,9 +67,9 @@ def mend(
             name = tuple(elements[e].tolist())
             if name in given_up or budget <= 0:
                 continue
-            found = _opened(points, elements, round_, e, fixed, size)
+            found = _opened(points, elements, round_, e, fixed, size, given)
             for rings in (1, 2, 3) if found is None else ():
-                found, used = _better(points, elements, round_, e, rings, fixed, hard, size, fill)
+                found, used = _better(points, elements, round_, e, rings, fixed, hard, size, fill, given)
                 budget -= used
                 if found is not None:
                     break
@@ -93,7 +99,16 @@ class _Round:
 
 
 def _better(
-    points: Floats, elements: Ints, near: _Round, element: int, rings: int, fixed: int, hard: int, size: float, fill: Fill
+    points: Floats,
+    elements: Ints,
+    near: _Round,
+    element: int,
+    rings: int,
+    fixed: int,
+    hard: int,
+    size: float,
+    fill: Fill,
+    given: int | None,
 ) -> tuple[tuple[Floats, Ints] | None, int]:
     """The mesh with a better filling of the cavity of so many rings round an element, and the tries made."""
     inside = np.array([element])
@@ -109,7 +124,7 @@ def _better(
     held = held[(held >= fixed - hard) & (held < fixed)]
     if len(np.setdiff1d(within[within < fixed], np.concatenate((border, held)))):
         return None, 0
-    before = _rank(points, elements[around], size)
+    before = _rank(points, elements[around], size, given)
     shell = np.setdiff1d(around, inside)
     best: tuple[Floats, Ints] | None = None
     best_rank = before + 0.01
@@ -130,7 +145,7 @@ def _better(
         own = np.where(new >= 0, table[np.maximum(new, 0)], -1).astype(np.int32)
         patch = np.concatenate((own, elements[shell]))
         more = smoothed(more, patch, fixed, elements[shell], border)
-        now = _rank(more, patch, size)
+        now = _rank(more, patch, size, given)
         if now > best_rank:
             best_rank = now
             keep = np.ones(len(elements), bool)
@@ -141,7 +156,9 @@ def _better(
     return best, used
 
 
-def _opened(points: Floats, elements: Ints, near: _Round, element: int, fixed: int, size: float) -> tuple[Floats, Ints] | None:
+def _opened(
+    points: Floats, elements: Ints, near: _Round, element: int, fixed: int, size: float, given: int | None
+) -> tuple[Floats, Ints] | None:
     """The mesh with three quads round a new node in place of a poor quad and one beside it, where nothing poor is left of them."""
     row = elements[element]
     if row[3] < 0:
@@ -162,7 +179,7 @@ def _opened(points: Floats, elements: Ints, near: _Round, element: int, fixed: i
             own = np.array([[new, ring[k], ring[(k + 1) % 6], ring[(k + 2) % 6]] for k in (first, first + 2, first + 4)], np.int32)
             patch = np.concatenate((own, elements[shell]))
             tried = smoothed(more, patch, fixed, elements[shell], ring)
-            rank = _rank(tried, patch, size)
+            rank = _rank(tried, patch, size, given)
             if rank > best_rank:
                 keep = np.ones(len(elements), bool)
                 keep[pair] = False
@@ -170,10 +187,10 @@ def _opened(points: Floats, elements: Ints, near: _Round, element: int, fixed: i
     return best
 
 
-def _rank(points: Floats, elements: Ints, size: float) -> float:
+def _rank(points: Floats, elements: Ints, size: float, given: int | None) -> float:
     """Worst score, less the cost of trias; both capped so that what is good enough counts alike."""
     trias = int((elements[:, 3] < 0).sum())
-    return min(float(score_of(points, elements, size).min()), GOOD) - TRIA_COST * trias
+    return min(float(score_of(points, elements, size, given).min()), GOOD) - TRIA_COST * trias
 
 
 def outline(elements: Ints) -> list[NDArray[np.int64]] | None:

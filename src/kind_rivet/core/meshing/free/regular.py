@@ -209,8 +209,9 @@ class _Patch:
 class _Standing:
     """What elements of a mesh lack (`Flow.unease`) and how good they are (`score_of`), found when first asked for."""
 
-    def __init__(self, points: Floats, elements: Ints, flow: Flow) -> None:
+    def __init__(self, points: Floats, elements: Ints, fixed: int, flow: Flow) -> None:
         self._points, self._elements, self._flow = points, elements, flow
+        self._given = None if len(flow.spots) else fixed
         self._unease, self._score = np.full(len(elements), np.nan), np.full(len(elements), np.nan)
 
     def unease(self, lot: NDArray[np.int64] | Ints) -> Floats:
@@ -222,7 +223,7 @@ class _Standing:
     def score(self, lot: NDArray[np.int64] | Ints) -> Floats:
         new = lot[np.isnan(self._score[lot])]
         if len(new):
-            self._score[new] = score_of(self._points, self._elements[new], self._flow.size)
+            self._score[new] = score_of(self._points, self._elements[new], self._flow.size, self._given)
         return np.asarray(self._score[lot])
 
 
@@ -288,7 +289,7 @@ def made_regular(points: Floats, elements: Ints, fixed: int, flow: Flow, budget:
         taken = np.zeros(len(elements), bool)
         gone = np.zeros(len(elements), bool)
         news: list[Ints] = []
-        now = _Standing(points, elements, flow)  # holds wherever nothing was taken
+        now = _Standing(points, elements, fixed, flow)  # holds wherever nothing was taken
         for v in search.irregular():
             if budget <= 0:
                 break
@@ -356,7 +357,7 @@ def _filled(
 ) -> tuple[Floats, Ints] | None:
     """Points and the patch's new elements, or None where something gets poorer."""
     ring = len(patch.ring)
-    place = _evened(points[patch.ring], template, ring)
+    place = evened(points[patch.ring], template, ring)
     if place is None:
         return None
     table = np.concatenate((patch.ring, len(points) + np.arange(template.inner)))
@@ -373,7 +374,8 @@ def _filled(
     xy = more[nodes]
     inc, deg = cleanup.link(local, len(nodes))
     smooth.smooth(xy, local, inc, deg, free, np.arange(len(nodes)), 8, 1)
-    if score_of(xy, local, flow.size).min() < min(now.score(around).min(), SOUND) - 1e-9:
+    given = None if len(flow.spots) else int(np.searchsorted(nodes, fixed))
+    if score_of(xy, local, flow.size, given).min() < min(now.score(around).min(), SOUND) - 1e-9:
         return None
     if flow.unease(xy, local).sum() > now.unease(around).sum() + won:
         return None
@@ -381,7 +383,7 @@ def _filled(
     return more, new
 
 
-def _evened(ring: Floats, template: Template, n: int) -> Floats | None:
+def evened(ring: Floats, template: Template, n: int) -> Floats | None:
     """Places of the inner nodes: each the mean of those it is joined to."""
     if not template.inner:
         return np.empty((0, 2))

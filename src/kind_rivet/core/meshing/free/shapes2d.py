@@ -113,6 +113,18 @@ def least_scaled_jacobian(pts, el, e):  # type: ignore[no-untyped-def]
 
 
 @kernel
+def shortest_made(pts, el, e, given):  # type: ignore[no-untyped-def]
+    """Length of the shortest side of an element of which an end at least is not one of the first `given` points."""
+    least = np.inf
+    n = 3 if el[e, 3] < 0 else 4
+    for k in range(n):
+        p, q = el[e, k], el[e, (k + 1) % n]
+        if p >= given or q >= given:
+            least = min(least, math.sqrt((pts[p, 0] - pts[q, 0]) ** 2 + (pts[p, 1] - pts[q, 1]) ** 2))
+    return least
+
+
+@kernel
 def sized_score(pts, el, e, size):  # type: ignore[no-untyped-def]
     """Least of scaled Jacobian, 3 / squared condition number and 1.22 sizes over the longest side: 0.66 is about where elements fail."""
     low = least_scaled_jacobian(pts, el, e)
