@@ -91,7 +91,7 @@ def solid_of(part: object) -> Shape:
 @cache
 def drawn(name: str) -> Shape:
     """A made-up part by its name."""
-    parts = drawing().PARTS | drawing("draw_moulded_parts").PARTS | drawing("draw_hole_patterns").PARTS
+    parts = drawing().PARTS | drawing("draw_moulded_parts").PARTS | drawing("draw_hole_patterns").PARTS | drawing("draw_joined_parts").PARTS
     return solid_of(parts[name]())
 
 

@@ -64,7 +64,7 @@ def plan_divisions(
     for e, n in rules.divisions.items():
         if 0 <= e < len(count):
             count[e], held[e] = max(1, n), True
-    _discs_in_fours(patches, count, held)
+    _discs_in_fours(patches, count, held, curves)
     passed = {strip.region for strip in strips}
     by_region = {r: sides for r, patch in enumerate(patches) if patch is not None and (sides := four_sides(patch)) is not None}
     four = list(by_region.values())
@@ -162,8 +162,8 @@ def side_passages(patch: Patch) -> list[list[BorderEdge]] | None:
     return None
 
 
-def _discs_in_fours(patches: list[Patch | None], count: NDArray[np.int64], held: NDArray[np.bool_]) -> None:
-    """Discs bounded by one closed edge get a multiple of four divisions, so that a square with a ring round it fits.
+def _discs_in_fours(patches: list[Patch | None], count: NDArray[np.int64], held: NDArray[np.bool_], curves: list[Curve]) -> None:
+    """Discs bounded by one closed edge, or by arcs of one circle, get a multiple of four divisions, so that a square with a ring round it fits.
 
     The disc at the end of a tube takes the count of its other end, where that is held.
     """
@@ -174,13 +174,34 @@ def _discs_in_fours(patches: list[Patch | None], count: NDArray[np.int64], held:
             if len(a) == len(c) == 1:
                 other_end |= {a[0]: c[0], c[0]: a[0]}
     for patch in patches:
-        if patch is None or len(patch.loops) != 1 or len(patch.loops[0]) != 1:
+        if patch is None or len(patch.loops) != 1:
             continue
-        e = patch.loops[0][0].edge
-        if e in other_end and held[other_end[e]]:
+        edges = [p.edge for p in patch.loops[0] if p.edge < 0 or count[p.edge] > 0]
+        if len(edges) > 1 and _on_one_circle(edges, curves) and not held[edges].any() and len(set(edges)) == len(edges):
+            total = int(count[edges].sum())
+            shares = [curves[e].length / sum(curves[k].length for k in edges) for e in edges]
+            if total < MOST_DISC:
+                count[edges] = _shared(_in_fours(total, shares), shares)
+                held[edges] = True
             continue
+        if len(edges) != 1 or (edges[0] in other_end and held[other_end[edges[0]]]):
+            continue
+        e = edges[0]
         if e >= 0 and not held[e] and count[e] < MOST_DISC:
             count[e], held[e] = max(8, 4 * round(int(count[e]) / 4)), True
+
+
+def _on_one_circle(edges: list[int], curves: list[Curve]) -> bool:
+    if min(edges) < 0 or any(curves[e].carrier.kind != "circle" for e in edges):
+        return False
+    first, *others = (curves[e].carrier.array for e in edges)
+    return all(np.linalg.norm(d[:3] - first[:3]) + abs(d[6] - first[6]) < 1e-3 * first[6] for d in others)
+
+
+def _in_fours(total: int, shares: list[float]) -> int:
+    """The multiple of four near a count, at least eight, that can be shared out most evenly."""
+    near = max(8, 4 * (total // 4)), max(8, 4 * (total // 4) + 4)
+    return min(near, key=lambda n: max(abs(n * s - round(n * s)) for s in shares) + abs(float(np.log(n / total))))
 
 
 def _alike_sides(sides: Sides, count: NDArray[np.int64], held: NDArray[np.bool_], curves: list[Curve], rules: ShellRules) -> Sides:
@@ -306,7 +327,7 @@ def _match_opposite(
         for sides in holed:
             for a, c in ((sides[0], sides[2]), (sides[1], sides[3])):
                 total = sorted(int(sum(count[e] for e in side)) for side in (a, c))
-                if a and c and total[1] - total[0] <= NEARLY * total[1] + 1:
+                if a and c and total[1] - total[0] <= NEARLY * total[1] + 0.5:
                     changed |= _bring_together(a, c, count, firm, uses)
         if not changed:
             break

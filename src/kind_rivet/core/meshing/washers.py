@@ -22,6 +22,8 @@ OUTWARD = 0.7  # of the ring's width from the hole: where its sides are as long 
 FAR_RIM = 6.0  # sizes between a hole and a concentric border up to which rows may run all the way
 LONG_SIDE = 1.5  # sizes; longest side that a ring should have
 SHORT_SIDE = 0.5  # of the size; shortest side at a hole for the sake of rings further out
+CLOSE = 1.0  # sizes between a ring and the border up to which one row lies between them
+LONG_FACING, LEAST_FACING = 1.6, 0.38  # sizes: sides on that border, and sides of the hole for their sake
 SLIM = 0.5  # of the size: thinnest ring worth having round a circle that has a ring within
 FACING = 1.6  # sizes between a ring and the border up to which they face each other
 SHARP = 65.0  # degrees; a ring cannot run evenly round a sharper corner of a cut-out
@@ -313,8 +315,9 @@ def _fitted(
             room = min(room, (gap - 0.7 * rules.size) * total / (total + theirs) if gap < total + theirs + 0.7 * rules.size else np.inf)
         else:
             room = min(room, gap - 0.6 * rules.size)
+    border = loop_gap(ring, patch.outlines[0])
     if room >= total:
-        return hole
+        return _facing_border(hole, border - total, rules)
     scale = room / total
     least = LEAST_SIDE * min(rules.size, hole.wanted / 0.7)  # where the size is finer, so may the ring be
     if scale * hole.widths[0] < least:
@@ -327,7 +330,19 @@ def _fitted(
     rule = rules.washer_for(2 * hole.radius, hole.centre)
     if any(e in rules.divisions for e in hole.edges) or (rule is not None and rule.divisions):
         count = hole.divisions
-    return replace(hole, divisions=count, widths=widths)
+    return _facing_border(replace(hole, divisions=count, widths=widths), border - sum(widths), rules)
+
+
+def _facing_border(hole: RoundHole, beyond: float, rules: ShellRules) -> RoundHole:
+    """The hole with enough divisions for sides of reasonable length on a border that lies close `beyond` its rings."""
+    rule = rules.washer_for(2 * hole.radius, hole.centre)
+    fixed = any(e in rules.divisions for e in hole.edges) or (rule is not None and rule.divisions)
+    if not hole.round or not hole.widths or fixed or beyond > CLOSE * rules.size:
+        return hole
+    out = hole.radius + sum(hole.widths) + beyond
+    wanted = 4 * int(np.ceil(2 * np.pi * out / (LONG_FACING * rules.size) / 4 - 1e-6))
+    most = 4 * int(2 * np.pi * hole.radius / (LEAST_FACING * rules.size) / 4)
+    return replace(hole, divisions=max(hole.divisions, min(wanted, most)))
 
 
 def loop_gap(ring: Floats, other: Floats) -> float:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 
 import numpy as np
+from numpy.typing import NDArray
 
 from kind_rivet.core.errors import Refused
 from kind_rivet.core.geometry.carriers import Carrier, Floats, unit
@@ -25,6 +26,8 @@ SHORT_OF = 0.6  # of the thicker wall: how far a wall ends before the middle of 
 PARALLEL = 0.99  # cosine between the axes of two sides of a bend
 ALIKE = (1 - SLANT**2) ** 0.5  # cosine between a face and a wall above which the face does not end on it
 TANGENT = 0.97  # cosine between middles above which they run on smoothly
+CREASED = 0.85  # the same, where they meet in a crease that is flat somewhere along it
+PROBES = 9  # places along a curved edge at which to ask
 
 
 def find_middles(shape: Shape, pairs: list[Pair], fields: list[Field], tolerance: float) -> list[Middle]:
@@ -305,8 +308,21 @@ def _joint(
             for line in touch:  # beside it they part so slowly that they may cross again by a hair
                 near &= away_from(points, line) > thick
             if np.median(angle) < TANGENT and near.any():
-                out.append((points, zeros))
+                # Two cylinders cross in two planes, but bends meet in one only.
+                out += [(piece, zeros) for piece in (_runs(points, _round_at(a, points) & _round_at(b, points)) if ways else [points])]
     return out
+
+
+def _runs(points: Floats, there: NDArray[np.bool_]) -> list[Floats]:
+    """Stretches of a curve of which all points are `there`."""
+    ends = np.flatnonzero(np.diff(np.concatenate(([False], there, [False])).astype(int)))
+    return [points[a:b] for a, b in ends.reshape(-1, 2) if b - a > 1]
+
+
+def _round_at(middle: Middle, points: Floats) -> NDArray[np.bool_]:
+    """Is there wall at the angles round its axis at which points (n, 3) lie, or less than half a wall from there?"""
+    own, there = middle.chart.flat(middle.samples)[:, 0], middle.chart.flat(points)[:, 0]
+    return np.asarray((there > own.min() - middle.wall / 2) & (there < own.max() + middle.wall / 2))
 
 
 def _mitres(a: Middle, b: Middle, tolerance: float) -> list[Field]:
@@ -354,7 +370,7 @@ def bend_lines(shape: Shape, middles: list[Middle]) -> list[Line]:
             owner.setdefault(f, set()).add(m)
     found: dict[tuple[int, int], list[Line]] = {}
     for e, faces in enumerate(shape.edge_faces):
-        if len(faces) != 2 or faces[0] == faces[1] or not (faces[0] in owner and faces[1] in owner and smooth_edge(shape, e)):
+        if len(faces) != 2 or faces[0] == faces[1] or not (faces[0] in owner and faces[1] in owner and _runs_on(shape, e)):
             continue
         for a in owner.get(faces[0], ()):
             for b in owner.get(faces[1], ()):
@@ -390,17 +406,29 @@ def _bend(shape: Shape, edge: int, face: int, a: Middle, b: Middle) -> Floats | 
     """The edge moved onto both middles, None where they do not run on smoothly there."""
     nodes = shape.edges[edge].nodes
     points = shape.points[nodes]
-    probe = points[(len(points) - 1) // 2 : (len(points) - 1) // 2 + 2].mean(axis=0)[None]
+    probe = ((points[1:] + points[:-1]) / 2)[_probes(shape, edge)]
     side = a.first if face in a.sides[0] else a.second
     moved = _moved(probe, side, a, b)
-    if abs(float(a.normal(moved)[0] @ b.normal(moved)[0])) < TANGENT:
+    along = np.abs(np.einsum("ij,ij->i", a.normal(moved), b.normal(moved)))
+    if along.max() < TANGENT or along.min() < CREASED:
         return None
     if np.abs(a.field(moved)[0]).max() > 0.05 * a.wall or np.abs(b.field(moved)[0]).max() > 0.05 * a.wall:
         return None
-    if abs(float(a.thickness(moved)[0] - b.thickness(moved)[0])) > 0.1 * a.wall:
+    if np.abs(a.thickness(moved) - b.thickness(moved)).max() > 0.1 * a.wall:
         return None
     ends = [0, -1] if shape.edges[edge].carrier.kind == "line" else slice(None)
     return _moved(points[ends], side, a, b)
+
+
+def _probes(shape: Shape, edge: int) -> list[int]:
+    """Segments of an edge at which to ask how walls go on across it: its middle, and some more where it is curved."""
+    n = len(shape.edges[edge].nodes) - 1
+    return [(n - 1) // 2] if shape.edges[edge].carrier.kind == "line" else sorted({int((k + 0.5) * n / PROBES) for k in range(PROBES)})
+
+
+def _runs_on(shape: Shape, edge: int) -> bool:
+    """Do the faces beside an edge run on smoothly, somewhere along it at least?"""
+    return any(smooth_edge(shape, edge, k) for k in _probes(shape, edge))
 
 
 def _moved(points: Floats, side: Field, a: Middle, b: Middle) -> Floats:

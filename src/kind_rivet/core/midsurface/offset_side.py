@@ -67,10 +67,10 @@ def _between_sides(shape: Shape, face: int, side: np.ndarray, width: Floats, t: 
     return len(wide) >= 2
 
 
-def smooth_edge(shape: Shape, edge: int) -> bool:
-    """Do the faces beside an edge run on within 25°, by their exact normals at the edge's middle?"""
+def smooth_edge(shape: Shape, edge: int, segment: int | None = None) -> bool:
+    """Do the faces beside an edge run on within 25°, by their exact normals at the edge's middle, or at one of its segments?"""
     nodes = shape.edges[edge].nodes
-    k = (len(nodes) - 1) // 2
+    k = (len(nodes) - 1) // 2 if segment is None else segment
     a, b = int(nodes[k]), int(nodes[k + 1])
     beside = shape.segment_faces[(a, b) if a < b else (b, a)]
     if len(beside) != 2:

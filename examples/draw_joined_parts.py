@@ -1,0 +1,84 @@
+#!/usr/bin/env python3
+"""Draw made-up parts whose walls meet in awkward ways, and write them as STEP: leaning ducts, rounded corners, gussets at the very end.
+
+    python examples/draw_joined_parts.py [FOLDER] [NAME ...]
+
+They serve the tests; none is kept in the repository.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from draw_moulded_parts import at_height, rounded_box
+from draw_parts import box, cut, prism, write_all
+from draw_thin_parts import cylinder, fused, rounded, turned, without
+from OCP.BRepBuilderAPI import BRepBuilderAPI_MakeEdge, BRepBuilderAPI_MakeWire
+from OCP.BRepOffsetAPI import BRepOffsetAPI_ThruSections
+from OCP.gp import gp_Ax2, gp_Circ, gp_Dir, gp_Pnt
+from OCP.TopoDS import TopoDS_Shape
+
+
+def _between_circles(low: tuple[float, float, float, float], high: tuple[float, float, float, float]) -> TopoDS_Shape:
+    """A solid with straight lines from one circle (x, y, z, radius) to another."""
+    made = BRepOffsetAPI_ThruSections(True, True)
+    for x, y, z, radius in (low, high):
+        circle = gp_Circ(gp_Ax2(gp_Pnt(x, y, z), gp_Dir(0, 0, 1)), radius)
+        made.AddWire(BRepBuilderAPI_MakeWire(BRepBuilderAPI_MakeEdge(circle).Edge()).Wire())
+    made.Build()
+    return made.Shape()
+
+
+def leaning_duct() -> TopoDS_Shape:
+    """A duct that leans from a bolted flange to a narrower collar: freely curved, and closed."""
+    outer = _between_circles((0, 0, 0, 45), (12, -14, 50, 40))
+    collar = cut(cylinder((12, -14, 50), (0, 0, 1), 40, 18), cylinder((12, -14, 49), (0, 0, 1), 38, 20))
+    flange = cut(cylinder((0, 0, -2.4), (0, 0, 1), 62, 2.4), cylinder((0, 0, -4), (0, 0, 1), 43, 9))
+    duct = fused([cut(outer, _between_circles((0, 0, 0, 43), (12, -14, 50, 38))), collar, flange])
+    return without(duct, [cylinder((x, y, -4), (0, 0, 1), 3.5, 8) for x, y in ((53, 0), (-53, 0), (0, 53), (0, -53))])
+
+
+def rounded_tray() -> TopoDS_Shape:
+    """A deep tray whose corners are hardly wider than its rounded bottom; one wall is cut out from above."""
+    outer = rounded(rounded_box(0, 0, 0, 115, 97, 37, 5.7), 4.6, at_height(0))
+    inner = rounded(rounded_box(2, 2, 2, 111, 93, 40, 3.7), 2.6, at_height(2))
+    return cut(cut(outer, inner), box(40, -5, 22, 35, 10, 20))
+
+
+def bowed_tray() -> TopoDS_Shape:
+    """A tray with a rounded bottom, whose upright corners are sharp: the bottom's bends meet aslant."""
+    outer = rounded(box(0, 0, 0, 76, 108, 30), 3.6, at_height(0))
+    return cut(outer, rounded(box(1.9, 1.9, 1.9, 72.2, 104.2, 40), 1.7, at_height(1.9)))
+
+
+def end_gusset() -> TopoDS_Shape:
+    """An angle with a steep gusset flush with its end, and holes close to the edges of its foot."""
+    angle = fused([box(0, 0, 0, 139, 60, 4), box(0, 0, 0, 139, 2.4, 85)])
+    gussets = [prism([(x, 2, 3.9), (x, 44, 3.9), (x, 2, 68)], {}, (3.6, 0, 0)) for x in (0, 80)]
+    return without(fused([angle, *gussets]), [cylinder((x, y, -1), (0, 0, 1), 2.9, 9) for x, y in ((110, 54.2), (133, 30), (40, 50))])
+
+
+def proud_gussets() -> TopoDS_Shape:
+    """A post on a plate; its gussets stand a hundredth of a millimetre above its rim."""
+    gusset = prism([(9.6, -0.9, 2.9), (26, -0.9, 2.9), (9.6, -0.9, 18.01)], {}, (0, 1.8, 0))
+    body = fused(
+        [
+            box(-40, -40, 0, 80, 80, 3),
+            cylinder((0, 0, 2.9), (0, 0, 1), 11, 15.1),
+            *(turned(gusset, (0, 0, 0), (0, 0, 1), 90 * k) for k in range(4)),
+        ]
+    )
+    return without(body, [cylinder((0, 0, 3), (0, 0, 1), 8.8, 40)])
+
+
+PARTS: dict[str, Callable[[], TopoDS_Shape]] = {
+    "leaning_duct": leaning_duct,
+    "rounded_tray": rounded_tray,
+    "bowed_tray": bowed_tray,
+    "end_gusset": end_gusset,
+    "proud_gussets": proud_gussets,
+}
+
+
+if __name__ == "__main__":
+    write_all(PARTS)
