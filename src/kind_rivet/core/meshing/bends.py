@@ -52,23 +52,25 @@ def balance_bends(shape: Shape, mesh: SheetMesh, size: float) -> tuple[Floats, F
         radius = d[6] / np.cos(beta)
         place = d[:3] + axial + radius * (np.cos(turned)[:, None] * u + np.sin(turned)[:, None] * v)
         moves = place - mesh.points[nodes]
-        trial = points.copy()
-        trial[nodes] = place
-        for n, m in zip(nodes.tolist(), moves, strict=True):
-            if n in slid:
-                trial[n] = mesh.points[n] + _together([*slid[n], m])
         touched = np.isin(mesh.elements, nodes).any(axis=1)
         if not touched.any():  # looked past at this size
             continue
         before = shell_metrics(points, mesh.elements[touched])[:, SCALED_JACOBIAN].min()
-        after = shell_metrics(trial, mesh.elements[touched])[:, SCALED_JACOBIAN].min()
-        if after >= min(0.6, 0.95 * before):
+        crossed = _crossed(shape, mesh, face)
+        for held in (np.zeros(len(nodes), bool), np.isin(nodes, crossed)):  # where ribs cross, less may have to do
+            trial = points.copy()
+            for n, m in zip(nodes[~held].tolist(), moves[~held], strict=True):
+                trial[n] = mesh.points[n] + (_together([*slid[n], m]) if n in slid else m)
+            after = shell_metrics(trial, mesh.elements[touched])[:, SCALED_JACOBIAN].min()
+            if after < min(0.6, 0.95 * before):
+                continue
             points = trial
             inner = nodes[(mesh.on_kind[nodes] == FACE) & (mesh.on_item[nodes] == face)]
             height[inner] = radius - d[6]
             axes[face] = d[3:6]
-            for n, m in zip(nodes.tolist(), moves, strict=True):
+            for n, m in zip(nodes[~held].tolist(), moves[~held], strict=True):
                 slid.setdefault(n, []).append(m)
+            break
     points = follow_bends(shape, mesh, points, axes, FLAT)
     for face in round_ones:
         points = _raised(shape, mesh, face, points, height)
@@ -224,6 +226,12 @@ def _nodes_of(shape: Shape, mesh: SheetMesh, face: int, lines: list[int]) -> NDA
             if end not in held:
                 chosen |= (mesh.on_kind == VERTEX) & (mesh.on_item == end)
     return np.flatnonzero(chosen)
+
+
+def _crossed(shape: Shape, mesh: SheetMesh, face: int) -> NDArray[np.int64]:
+    """Nodes on the borders of a bend on which another wall stands."""
+    lines = [e for e in shape.face_edges[face] if len(shape.edge_faces[e]) > 2]
+    return np.unique(np.concatenate([mesh.edge_nodes[e] for e in lines] or [np.empty(0, np.int32)]))
 
 
 def _straight(shape: Shape, edge: int, d: Floats) -> bool:

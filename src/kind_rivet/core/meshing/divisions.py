@@ -22,6 +22,7 @@ from kind_rivet.core.meshing.washers import LEAST_SIDE, RoundHole
 
 MOST_DISC = 34  # divisions round a disc up to which a square with a ring is tried
 UNLIKE = 0.55  # of their mean: opposite sides are not given equal counts where one wants fewer
+BULGE = 1.15  # of the longer of two opposite sides: rows between them that are longer bulge
 TURNED = 4.0  # price of opposite sides that differ, against a change of counts
 TOO_SHORT = 10.0  # price of a change that makes divisions fail, against some that do not
 NEARLY = 0.08  # of the greater count: opposite sides of regions with holes are given equal counts where they differ by less
@@ -231,8 +232,10 @@ def _by_mean_length(
         length = [sum(curves[e].length for e in side) for side in sides]
         for k in (0, 1):
             row = 2 * patch.area / max(length[k + 1] + length[(k + 3) % 4], 1e-300)
+            if row < BULGE * max(length[k], length[k + 2]):  # a corner that widens from one side to the other does not bulge
+                continue
             for side, own in ((sides[k], length[k]), (sides[k + 2], length[k + 2])):
-                if len(side) == 1 and not held[side[0]] and row > 1.15 * own:
+                if len(side) == 1 and not held[side[0]]:
                     most = int(own / (LEAST_SIDE * rules.size))
                     count[side[0]] = max(count[side[0]], min(round(count[side[0]] * row / own), most))
 
