@@ -105,8 +105,8 @@ def _round_hole(hole: RoundHole, edges: list[int], curves: list[Curve]) -> list[
 
 def _shared(count: int, shares: list[float]) -> list[int]:
     """A count dealt out by shares, at least one each; sums to the count wherever it is large enough (largest remainders first)."""
-    out = [max(1, int(count * s)) for s in shares]
-    for k in sorted(range(len(shares)), key=lambda k: int(count * shares[k]) - count * shares[k]):
+    out = [max(1, int(count * s + 1e-6)) for s in shares]
+    for k in sorted(range(len(shares)), key=lambda k: out[k] - count * shares[k]):
         if sum(out) < count:
             out[k] += 1
     return out
