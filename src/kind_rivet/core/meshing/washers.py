@@ -22,6 +22,7 @@ OUTWARD = 0.7  # of the ring's width from the hole: where its sides are as long 
 FAR_RIM = 6.0  # sizes between a hole and a concentric border up to which rows may run all the way
 LONG_SIDE = 1.5  # sizes; longest side that a ring should have
 SHORT_SIDE = 0.5  # of the size; shortest side at a hole for the sake of rings further out
+ROUNDED = 3.2  # sizes along a corner that is rounded off
 CLOSE = 1.0  # sizes between a ring and the border up to which one row lies between them
 LONG_FACING, LEAST_FACING = 1.6, 0.38  # sizes: sides on that border, and sides of the hole for their sake
 SLIM = 0.5  # of the size: thinnest ring worth having round a circle that has a ring within
@@ -282,10 +283,29 @@ def turned_to(hole: RoundHole, shape: Shape, patch: Patch, angle: float) -> Roun
 
 def _corners_between(hole: RoundHole, patch: Patch, start: float, step: float, size: float) -> bool:
     """Do the corners of the outer border near a ring lie rather between nodes at angles start + k step than beside them?"""
-    corners = patch.flat[[p.corners[0] for p in patch.loops[0]]] - patch.outlines[hole.loop].mean(axis=0)
+    corners = _corners(patch, ROUNDED * size) - patch.outlines[hole.loop].mean(axis=0)
     near = corners[np.linalg.norm(corners, axis=1) < hole.radius + sum(hole.widths) + FACING * size]
     phase = np.exp(2j * np.pi * (np.arctan2(near[:, 1], near[:, 0]) - start) / step)
     return bool(len(near)) and float(phase.real.sum()) < -0.5
+
+
+def _corners(patch: Patch, most: float) -> Floats:
+    """Corners (c, 2) of the outer border; where it is rounded off by less than a length, the middle of what rounds it."""
+    out = []
+    loop = patch.loops[0]
+    rounding = [_rounds_off(patch, p, most) for p in loop]
+    for k, part in enumerate(loop):
+        if rounding[k]:
+            out.append(patch.flat[part.corners[len(part.corners) // 2]])
+        elif not rounding[k - 1]:
+            out.append(patch.flat[part.corners[0]])
+    return np.array(out).reshape(-1, 2)
+
+
+def _rounds_off(patch: Patch, part: BorderEdge, most: float) -> bool:
+    turn = patch.turn[part.corners[1:-1]].sum()
+    length = np.linalg.norm(np.diff(patch.flat[part.corners], axis=0), axis=1).sum()
+    return bool(0.5 < turn < 1.5 and length < most)
 
 
 def _fitted(
