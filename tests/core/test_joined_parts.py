@@ -8,6 +8,7 @@ from functools import cache
 import numpy as np
 import pytest
 
+from kind_rivet.core.meshing.divisions import _in_fours, _shared
 from kind_rivet.core.meshing.free.fill import CannotFill, fill
 from kind_rivet.core.meshing.free.mend import score_of
 from kind_rivet.core.meshing.free.small import small_fillings
@@ -153,6 +154,25 @@ def test_a_border_that_holds_nothing_is_refused() -> None:
     square = ring_of((3, 3, 3, 3), [(0, 0), (3, 0), (3, 3), (0, 3)])
     with pytest.raises(CannotFill, match="nothing is left"):
         fill([square[::-1]], 1.0)
+
+
+@pytest.mark.parametrize(
+    ("count", "shares", "dealt"),
+    [
+        (12, [1 / 6] * 5 + [1 / 12] * 2, [2, 2, 2, 2, 2, 1, 1]),
+        (16, [0.25] * 4, [4, 4, 4, 4]),
+        (5, [0.5, 0.3, 0.2], [3, 1, 1]),
+        (2, [0.4, 0.4, 0.2], [1, 1, 1]),
+    ],
+)
+def test_counts_are_dealt_out_by_what_is_still_missing(count: int, shares: list[float], dealt: list[int]) -> None:
+    assert _shared(count, shares) == dealt
+
+
+def test_arcs_of_a_disc_get_the_multiple_of_four_that_suits_them() -> None:
+    assert _in_fours(13, [0.25, 0.25, 0.25, 0.125, 0.125]) == 16
+    assert _in_fours(12, [1 / 6] * 5 + [1 / 12] * 2) == 12
+    assert _in_fours(3, [0.5, 0.5]) == 8
 
 
 def test_elements_on_the_same_nodes_are_dropped_once() -> None:

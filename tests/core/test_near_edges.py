@@ -10,15 +10,19 @@ from kind_rivet.core.geometry.kernel.parts import parts_of
 from kind_rivet.core.meshing.free.fill import flat_worst
 from kind_rivet.core.meshing.mapped import fill_disc
 from kind_rivet.core.meshing.near_edges import _pulled
+from kind_rivet.core.meshing.patch import lay_flat
 from kind_rivet.core.meshing.rules import ShellRules, WasherRule
 from kind_rivet.core.meshing.sheet_mesh import SheetMesh
-from kind_rivet.core.meshing.shells import mesh_sheet
+from kind_rivet.core.meshing.shells import mesh_sheet, regions_of
 from kind_rivet.core.meshing.trias import in_trias, without_collapsed
+from kind_rivet.core.meshing.washers import _corners
 from kind_rivet.core.midsurface.extract import extract
 from kind_rivet.core.midsurface.sheet import Sheet
 from kind_rivet.core.quality.shell_metrics import SCALED_JACOBIAN, shell_metrics
+from tests.thin_meshes import drawing
 from tests.thin_parts import box, cut, cylinder
 
+rounded_box = drawing("draw_moulded_parts").rounded_box
 RULES = ShellRules(5.0, 0.25, washers=(WasherRule(rings=1, width=0.0),))
 
 
@@ -43,6 +47,36 @@ def test_a_border_near_a_hole_has_a_node_at_its_foot() -> None:
     assert steps.max() / steps.min() < 1.6
     far = border(sheet, mesh, 0, 60.0)  # too far off to care
     assert np.allclose(np.diff(far), 5.0)
+
+
+def test_a_hole_whose_ring_comes_close_to_the_border_gets_more_divisions() -> None:
+    far, near = (mesh_sheet(plate_with_hole(50.0, y, 3.9).shape, RULES).holes[0] for y in (30.0, 11.0))
+    assert (far.divisions, near.divisions) == (8, 12)
+    assert near.widths == pytest.approx(far.widths)
+    assert 2 * np.pi * 3.9 / near.divisions > 0.38 * 5.0
+    by_hand = ShellRules(5.0, 0.25, washers=(WasherRule(rings=1, width=0.0, divisions=8),))
+    assert mesh_sheet(plate_with_hole(50.0, 11.0, 3.9).shape, by_hand).holes[0].divisions == 8
+
+
+def rounded_plate(radius: float) -> Sheet:
+    """100 × 60 × 2 with rounded corners, and a hole of 3.4 near one of them."""
+    part = rounded_box(0, 0, 0, 100, 60, 2, radius)
+    return extract(facet_shape(parts_of(cut(part, [cylinder((11, 11, -1), (0, 0, 1), 3.4, 4)]), "solid")[0]))
+
+
+def test_a_ring_faces_the_middle_of_a_rounded_corner() -> None:
+    sheet = rounded_plate(6.0)
+    patches = [lay_flat(sheet.shape, faces) for faces in regions_of(sheet.shape)]
+    corners = _corners(patches[0], 3.2 * 5.0)
+    middle = 6 * (1 - 0.5**0.5)
+    at = patches[0].to_space(corners)[0]
+    assert len(at) == 4
+    assert np.abs(np.linalg.norm(at[:, :2] - (middle, middle), axis=1)).min() < 0.05
+    assert len(_corners(patches[0], 3.0)) == 8  # rounded off by more than that: both ends of each
+    mesh = mesh_sheet(sheet.shape, RULES)
+    ring = mesh.points[np.abs(np.linalg.norm(mesh.points[:, :2] - 11, axis=1) - 3.4) < 1e-6][:, :2] - 11
+    angle = np.degrees(np.arctan2(ring[:, 1], ring[:, 0]))
+    assert np.abs(angle + 135).min() < 1
 
 
 @pytest.mark.parametrize(

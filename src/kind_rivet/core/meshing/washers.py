@@ -296,7 +296,8 @@ def _corners(patch: Patch, most: float) -> Floats:
     rounding = [_rounds_off(patch, p, most) for p in loop]
     for k, part in enumerate(loop):
         if rounding[k]:
-            out.append(patch.flat[part.corners[len(part.corners) // 2]])
+            n = len(part.corners)
+            out.append(patch.flat[part.corners[[(n - 1) // 2, n // 2]]].mean(axis=0))
         elif not rounding[k - 1]:
             out.append(patch.flat[part.corners[0]])
     return np.array(out).reshape(-1, 2)
