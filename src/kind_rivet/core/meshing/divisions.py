@@ -172,7 +172,7 @@ def _discs_in_fours(patches: list[Patch | None], count: NDArray[np.int64], held:
     for patch in patches:
         sides = four_sides(patch) if patch is not None else None
         for a, c in ((sides[0], sides[2]), (sides[1], sides[3])) if sides is not None else ():
-            if len(a) == len(c) == 1:
+            if len(a) == len(c) == 1 and count[a[0]] > 0 and count[c[0]] > 0:  # a side that shrank to a node takes none with it
                 other_end |= {a[0]: c[0], c[0]: a[0]}
     for patch in patches:
         if patch is None or len(patch.loops) != 1:
@@ -293,7 +293,6 @@ def _match_opposite(
     Those of `holed` regions, which are meshed without rows as well, are only brought together where they are nearly equal.
     """
     uses = edge_uses(patches, len(count))
-    four, holed = ([_without_shrunk(sides, count) for sides in lot] for lot in (four, holed))
     parent = list(range(len(count)))
 
     def root(e: int) -> int:
@@ -303,11 +302,12 @@ def _match_opposite(
 
     for sides in four:
         for a, c in ((sides[0], sides[2]), (sides[1], sides[3])):
-            if len(a) == len(c) == 1:
+            if len(a) == len(c) == 1 and count[a[0]] > 0 and count[c[0]] > 0:  # a side that shrank to a node takes none with it
                 parent[root(a[0])] = root(c[0])
     groups: dict[int, list[int]] = {}
     for e in range(len(count)):
         groups.setdefault(root(e), []).append(e)
+    kin = {e: group for group in groups.values() for e in group}
     firm = held.copy()  # held, or bound to follow something held
     for group in groups.values():
         if len(group) > 1:
@@ -326,20 +326,14 @@ def _match_opposite(
         for sides in four:
             for a, c in ((sides[0], sides[2]), (sides[1], sides[3])):
                 if a and c and (len(a) > 1 or len(c) > 1):
-                    changed |= _bring_together(a, c, count, firm, uses)
+                    changed |= _bring_together(a, c, count, firm, uses, kin)
         for sides in holed:
             for a, c in ((sides[0], sides[2]), (sides[1], sides[3])):
                 total = sorted(int(sum(count[e] for e in side)) for side in (a, c))
                 if a and c and total[1] - total[0] <= NEARLY * total[1] + 0.5:
-                    changed |= _bring_together(a, c, count, firm, uses)
+                    changed |= _bring_together(a, c, count, firm, uses, kin)
         if not changed:
             break
-
-
-def _without_shrunk(sides: Sides, count: NDArray[np.int64]) -> Sides:
-    """Sides without the edges that are looked past: shrunk to a node, they belong to none."""
-    a, b, c, d = ([e for e in side if count[e] > 0] for side in sides)
-    return a, b, c, d
 
 
 def edge_uses(patches: list[Patch | None], edges: int) -> NDArray[np.int64]:
@@ -351,8 +345,10 @@ def edge_uses(patches: list[Patch | None], edges: int) -> NDArray[np.int64]:
     return uses
 
 
-def _bring_together(a: list[int], c: list[int], count: NDArray[np.int64], firm: NDArray[np.bool_], uses: NDArray[np.int64]) -> bool:
-    """Change the side of two that is bound by less, so that both sums are equal; True if anything changed."""
+def _bring_together(
+    a: list[int], c: list[int], count: NDArray[np.int64], firm: NDArray[np.bool_], uses: NDArray[np.int64], kin: dict[int, list[int]]
+) -> bool:
+    """Change the side of two that is bound by less, so that both sums are equal; True if anything changed. `kin`: edges with one count."""
     gap = int(sum(count[e] for e in a) - sum(count[e] for e in c))
     changed = False
     if gap and abs(gap) <= 0.25 * max(sum(count[e] for e in a), sum(count[e] for e in c)) + 2:
@@ -365,6 +361,8 @@ def _bring_together(a: list[int], c: list[int], count: NDArray[np.int64], firm: 
             total = int(count[free].sum())
             if len(free) <= total + more <= 2 * total:
                 count[free] = _shared(total + more, [float(count[e]) / total for e in free])
+                for e in free:
+                    count[[other for other in kin[e] if not firm[other]]] = count[e]
                 gap, changed = 0, True
     if gap == 0 and firm[a].all() != firm[c].all():
         firm[a], firm[c] = True, True
