@@ -49,13 +49,13 @@ def test_a_border_near_a_hole_has_a_node_at_its_foot() -> None:
     assert np.allclose(np.diff(far), 5.0)
 
 
-def test_a_hole_whose_ring_comes_close_to_the_border_gets_more_divisions() -> None:
-    far, near = (mesh_sheet(plate_with_hole(50.0, y, 3.9).shape, RULES).holes[0] for y in (30.0, 11.0))
-    assert (far.divisions, near.divisions) == (8, 12)
-    assert near.widths == pytest.approx(far.widths)
-    assert 2 * np.pi * 3.9 / near.divisions > 0.38 * 5.0
+def test_a_hole_in_a_corner_gets_more_divisions() -> None:
+    inside, edge, corner = (mesh_sheet(plate_with_hole(x, y, 3.9).shape, RULES).holes[0] for x, y in ((50, 30), (50, 11), (11, 11)))
+    assert (inside.divisions, edge.divisions, corner.divisions) == (8, 8, 12)
+    assert corner.widths == pytest.approx(inside.widths)
+    assert 2 * np.pi * 3.9 / corner.divisions > 0.38 * 5.0
     by_hand = ShellRules(5.0, 0.25, washers=(WasherRule(rings=1, width=0.0, divisions=8),))
-    assert mesh_sheet(plate_with_hole(50.0, 11.0, 3.9).shape, by_hand).holes[0].divisions == 8
+    assert mesh_sheet(plate_with_hole(11.0, 11.0, 3.9).shape, by_hand).holes[0].divisions == 8
 
 
 def rounded_plate(radius: float) -> Sheet:

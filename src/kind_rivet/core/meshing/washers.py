@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 
 import numpy as np
+import shapely
 
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.geometry.shape import Shape
@@ -24,6 +25,7 @@ LONG_SIDE = 1.5  # sizes; longest side that a ring should have
 SHORT_SIDE = 0.5  # of the size; shortest side at a hole for the sake of rings further out
 ROUNDED = 3.2  # sizes along a corner that is rounded off
 CLOSE = 1.0  # sizes between a ring and the border up to which one row lies between them
+ROUND_IT = 12  # steps of ten degrees round a hole in which the border lies close by: more than a straight one does
 LONG_FACING, LEAST_FACING = 1.6, 0.38  # sizes: sides on that border, and sides of the hole for their sake
 SLIM = 0.5  # of the size: thinnest ring worth having round a circle that has a ring within
 FACING = 1.6  # sizes between a ring and the border up to which they face each other
@@ -336,9 +338,8 @@ def _fitted(
             room = min(room, (gap - 0.7 * rules.size) * total / (total + theirs) if gap < total + theirs + 0.7 * rules.size else np.inf)
         else:
             room = min(room, gap - 0.6 * rules.size)
-    border = loop_gap(ring, patch.outlines[0])
     if room >= total:
-        return _facing_border(hole, border - total, rules)
+        return _facing_corner(hole, patch, rules)
     scale = room / total
     least = LEAST_SIDE * min(rules.size, hole.wanted / 0.7)  # where the size is finer, so may the ring be
     if scale * hole.widths[0] < least:
@@ -351,17 +352,25 @@ def _fitted(
     rule = rules.washer_for(2 * hole.radius, hole.centre)
     if any(e in rules.divisions for e in hole.edges) or (rule is not None and rule.divisions):
         count = hole.divisions
-    return _facing_border(replace(hole, divisions=count, widths=widths), border - sum(widths), rules)
+    return _facing_corner(replace(hole, divisions=count, widths=widths), patch, rules)
 
 
-def _facing_border(hole: RoundHole, beyond: float, rules: ShellRules) -> RoundHole:
-    """The hole with enough divisions for sides of reasonable length on a border that lies close `beyond` its rings."""
+def _facing_corner(hole: RoundHole, patch: Patch, rules: ShellRules) -> RoundHole:
+    """The hole with enough divisions for sides of reasonable length on a border that lies close round its rings, as in a corner."""
     rule = rules.washer_for(2 * hole.radius, hole.centre)
     fixed = any(e in rules.divisions for e in hole.edges) or (rule is not None and rule.divisions)
-    if not hole.round or not hole.widths or fixed or beyond > CLOSE * rules.size:
+    if not hole.round or not hole.widths or fixed:
         return hole
-    out = hole.radius + sum(hole.widths) + beyond
-    wanted = 4 * int(np.ceil(2 * np.pi * out / (LONG_FACING * rules.size) / 4 - 1e-6))
+    reach = hole.radius + sum(hole.widths)
+    sides = shapely.segmentize(shapely.LinearRing(patch.outlines[0]), rules.size / 4)
+    away = shapely.get_coordinates(sides) - patch.outlines[hole.loop].mean(axis=0)
+    far = np.linalg.norm(away, axis=1)
+    if far.min() - reach > CLOSE * rules.size:
+        return hole
+    near = away[far < 1.3 * (reach + CLOSE * rules.size)]
+    if len(np.unique(np.arctan2(near[:, 1], near[:, 0]) // np.radians(10))) < ROUND_IT:
+        return hole
+    wanted = 4 * int(np.ceil(2 * np.pi * far.min() / (LONG_FACING * rules.size) / 4 - 1e-6))
     most = 4 * int(2 * np.pi * hole.radius / (LEAST_FACING * rules.size) / 4)
     return replace(hole, divisions=max(hole.divisions, min(wanted, most)))
 
