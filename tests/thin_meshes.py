@@ -110,3 +110,9 @@ def meshed(sheet: Sheet, size: float) -> Made:
     mesh = as_mesh(shells, sheet.shape, 1, 1, size)
     mesh = optimise(mesh, holds_of(mesh, {1: sheet.shape}), DEFAULT, size).mesh
     return Made(sheet.shape, shells, mesh, size)
+
+
+@cache
+def made(name: str, times: float = 1.0) -> Made:
+    """The mesh of a made-up part at so many times its suggested size."""
+    return meshed(drawn_sheet(name), times * size_for(drawn(name)))

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from functools import cache
-
 import numpy as np
 import pytest
 
@@ -14,15 +12,10 @@ from kind_rivet.core.meshing.patch import lay_flat
 from kind_rivet.core.meshing.rules import ShellRules, WasherRule
 from kind_rivet.core.meshing.shared_rings import with_shared_rings
 from kind_rivet.core.meshing.shells import mesh_sheet
-from tests.thin_meshes import Made, drawing, drawn, drawn_sheet, meshed, size_for
+from tests.thin_meshes import Made, drawing, drawn_sheet, made
 
 NAMES = sorted(drawing("draw_hole_patterns").PARTS)
 FINE = ["staggered_plate", "hexagon_grille", "slotted_pan", "half_pitch_plate"]
-
-
-@cache
-def made(name: str, factor: float = 1.0) -> Made:
-    return meshed(drawn_sheet(name), factor * size_for(drawn(name)))
 
 
 @pytest.mark.parametrize(("name", "factor"), [*((name, 1.0) for name in NAMES), *((name, 0.6) for name in FINE)])

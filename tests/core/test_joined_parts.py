@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from functools import cache
 
 import numpy as np
 import pytest
@@ -16,14 +15,9 @@ from kind_rivet.core.meshing.trias import without_doubles
 from kind_rivet.core.midsurface.charts import CylinderChart
 from kind_rivet.core.midsurface.pairs import Pair, _without_slivers
 from kind_rivet.core.midsurface.round_charts import tube_chart
-from tests.thin_meshes import Made, drawing, drawn, drawn_sheet, meshed, size_for
+from tests.thin_meshes import drawing, drawn_sheet, made
 
 NAMES = list(drawing("draw_joined_parts").PARTS)
-
-
-@cache
-def made(name: str) -> Made:
-    return meshed(drawn_sheet(name), size_for(drawn(name)))
 
 
 @pytest.mark.parametrize("name", NAMES)

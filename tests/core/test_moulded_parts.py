@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from functools import cache
-
 import numpy as np
 import pytest
 
@@ -26,7 +24,7 @@ from kind_rivet.core.midsurface.fields import face_field
 from kind_rivet.core.midsurface.middles import Middle, middle_of
 from kind_rivet.core.midsurface.network import _divided_alike
 from kind_rivet.core.midsurface.pairs import Pair, _without_corners, find_opposed, find_pairs
-from tests.thin_meshes import Made, drawing, drawn, drawn_sheet, meshed, size_for
+from tests.thin_meshes import drawing, drawn, drawn_sheet, made, meshed, size_for
 from tests.thin_parts import box
 
 NAMES = [
@@ -35,11 +33,6 @@ NAMES = [
     "ribbed_bowl",
 ]  # fmt: skip
 LUMPS = {"lens_ring": 0.91, "finned_disc": 0.97}  # least cover of parts that are not thin all over
-
-
-@cache
-def made(name: str) -> Made:
-    return meshed(drawn_sheet(name), size_for(drawn(name)))
 
 
 @pytest.mark.parametrize("name", NAMES)

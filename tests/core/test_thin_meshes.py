@@ -2,25 +2,18 @@
 
 from __future__ import annotations
 
-from functools import cache
-
 import numpy as np
 import pytest
 
 from kind_rivet.core.midsurface.extract import HALF_WAY, extract
 from tests import thin_parts
-from tests.thin_meshes import Made, drawn, drawn_sheet, meshed, size_for
+from tests.thin_meshes import drawn_sheet, made, meshed, size_for
 
 SMOOTH = ("bent_rail", "sharp_rail", "box_tube", "round_tube", "louvre", "drawn_pan", "duct", "drafted_tray")  # sheet parts
 OTHERS = (
     "ribbed_plate", "ribbed_plate_blends", "stepped_flush", "stepped_centred", "cone_flange", "moulded_cover", "pocket_part",
     "fork_bracket", "rimmed_wheel",
 )  # fmt: skip
-
-
-@cache
-def made(name: str, times: float) -> Made:
-    return meshed(drawn_sheet(name), times * size_for(drawn(name)))
 
 
 @pytest.mark.parametrize("name", [*SMOOTH, *OTHERS])

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from functools import cache
-
 import numpy as np
 import pytest
 
@@ -13,14 +11,9 @@ from kind_rivet.core.meshing.rules import Grading, ShellRules
 from kind_rivet.core.meshing.sheet_mesh import EDGE, FACE
 from kind_rivet.core.meshing.shells import mesh_sheet
 from kind_rivet.core.meshing.tube_cuts import cut_tubes
-from tests.thin_meshes import Made, drawn, drawn_sheet, meshed, size_for
+from tests.thin_meshes import drawn_sheet, made, meshed
 
 SIZE = 6.0
-
-
-@cache
-def made(name: str) -> Made:
-    return meshed(drawn_sheet(name), size_for(drawn(name)))
 
 
 def _hubs(name: str) -> list[int]:

@@ -2,19 +2,12 @@
 
 from __future__ import annotations
 
-from functools import cache
-
 import numpy as np
 import pytest
 
 from kind_rivet.core.geometry.carriers import Carrier, same
 from kind_rivet.core.midsurface.extract import OFFSET
-from tests.thin_meshes import Made, drawn, drawn_sheet, meshed, size_for
-
-
-@cache
-def made(name: str) -> Made:
-    return meshed(drawn_sheet(name), size_for(drawn(name)))
+from tests.thin_meshes import drawn_sheet, made
 
 
 @pytest.mark.parametrize("name", ["stamped_cup", "flanged_pipe", "ribbed_lid", "branch_pipe", "bead_panel"])

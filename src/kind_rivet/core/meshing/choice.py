@@ -38,7 +38,6 @@ def calmest(made: list[FlatMesh], loops: list[Floats], size: float, growth: floa
 def easiest(made: list[FlatMesh], loops: list[Floats], size: float, growth: float) -> FlatMesh:
     """The calmest of those with fewest faults, elements that are only just good counted against them."""
     flow = Flow(field_of(loops), size, growth, np.empty((0, 4)))
-
     given = sum(len(loop) for loop in loops)
 
     def strain(mesh: FlatMesh) -> float:

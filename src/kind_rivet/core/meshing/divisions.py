@@ -172,7 +172,7 @@ def _discs_in_fours(patches: list[Patch | None], count: NDArray[np.int64], held:
     for patch in patches:
         sides = four_sides(patch) if patch is not None else None
         for a, c in ((sides[0], sides[2]), (sides[1], sides[3])) if sides is not None else ():
-            if len(a) == len(c) == 1 and count[a[0]] > 0 and count[c[0]] > 0:  # a side that shrank to a node takes none with it
+            if len(a) == len(c) == 1:
                 other_end |= {a[0]: c[0], c[0]: a[0]}
     for patch in patches:
         if patch is None or len(patch.loops) != 1:

@@ -349,17 +349,19 @@ def _fitted(
     else:
         widths = tuple(w * scale for w in hole.widths)
     count = hole.divisions if widths or hole.shares else ring_divisions(hole.radius, 0.0, rules.size)
-    rule = rules.washer_for(2 * hole.radius, hole.centre)
-    if any(e in rules.divisions for e in hole.edges) or (rule is not None and rule.divisions):
+    if _counted_by_hand(hole, rules):
         count = hole.divisions
     return _facing_corner(replace(hole, divisions=count, widths=widths), patch, rules)
 
 
+def _counted_by_hand(hole: RoundHole, rules: ShellRules) -> bool:
+    rule = rules.washer_for(2 * hole.radius, hole.centre)
+    return any(e in rules.divisions for e in hole.edges) or (rule is not None and bool(rule.divisions))
+
+
 def _facing_corner(hole: RoundHole, patch: Patch, rules: ShellRules) -> RoundHole:
     """The hole with enough divisions for sides of reasonable length on a border that lies close round its rings, as in a corner."""
-    rule = rules.washer_for(2 * hole.radius, hole.centre)
-    fixed = any(e in rules.divisions for e in hole.edges) or (rule is not None and rule.divisions)
-    if not hole.round or not hole.widths or fixed:
+    if not hole.round or not hole.widths or _counted_by_hand(hole, rules):
         return hole
     reach = hole.radius + sum(hole.widths)
     sides = shapely.segmentize(shapely.LinearRing(patch.outlines[0]), rules.size / 4)

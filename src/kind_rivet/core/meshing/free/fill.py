@@ -71,7 +71,8 @@ def fill(
     spots = np.empty((0, 4)) if spots is None else spots
     elements = sum(area_of(loop) for loop in loops) / size**2 + sum(len(loop) for loop in loops)
     sharp = _sharp_corners(loops)
-    given = sum(len(loop) for loop in loops) + len(hard) if not len(spots) else None  # near spots the size is smaller
+    held = sum(len(loop) for loop in loops) + len(hard)
+    given = None if len(spots) else held  # near spots the size is smaller
     best: FlatMesh | None = None
     least = np.inf
     tries = TRIES[: min(_tries(elements), most)]
@@ -84,19 +85,23 @@ def fill(
             break
     if best is None:
         raise CannotFill("nothing is left between the borders of the region at this size", loops[0].mean(axis=0))
-    best = _mended(best, loops, size, growth, hard, spots, sharp)
-    held = sum(len(loop) for loop in loops) + len(hard)
+    best = _mended(best, loops, size, growth, hard, spots, sharp, given)
     flow = Flow(field_of(loops), size, growth, spots)
     points, rows = regular.made_regular(best.points, best.elements, held, flow, min(40 + len(best.elements) // 8, MOST_REGULAR))
     return FlatMesh(points, rows, flat_worst(points, rows))
 
 
 def _mended(
-    mesh: FlatMesh, loops: list[Floats], size: float, growth: float, hard: Floats, spots: Floats, sharp: NDArray[np.int64]
+    mesh: FlatMesh,
+    loops: list[Floats],
+    size: float,
+    growth: float,
+    hard: Floats,
+    spots: Floats,
+    sharp: NDArray[np.int64],
+    given: int | None,
 ) -> FlatMesh:
     """The mesh with its poor places filled again."""
-    border = sum(len(loop) for loop in loops)
-    given = border + len(hard) if not len(spots) else None
     if mesh.trias == 0 and _cost(mesh, size, sharp, given) <= GOOD_ENOUGH:
         return mesh
     whole = field_of(loops)
@@ -112,7 +117,8 @@ def _mended(
         return made.points, made.elements
 
     budget = min(60 + len(mesh.elements) // 15, MOST_MENDING)
-    points, elements = mend.mend(mesh.points, mesh.elements, border + len(hard), len(hard), size, again, budget, sharp, not len(spots))
+    fixed = sum(len(loop) for loop in loops) + len(hard)
+    points, elements = mend.mend(mesh.points, mesh.elements, fixed, len(hard), size, again, budget, sharp, given)
     return FlatMesh(points, elements, flat_worst(points, elements))
 
 

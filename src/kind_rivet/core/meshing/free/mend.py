@@ -47,15 +47,14 @@ def score_of(points: Floats, elements: Ints, size: float, given: int | None = No
 
 def mend(
     points: Floats, elements: Ints, fixed: int, hard: int, size: float, fill: Fill, budget: int, sharp: NDArray[np.int64] | None = None,
-    short: bool = True,
+    given: int | None = None,
 ) -> tuple[Floats, Ints]:  # fmt: skip
     """The mesh with its poor places filled again; the first `fixed` points stay, the last `hard` of them lie inside the region.
 
     `budget` limits the number of tries. Worst elements come first, each with growing
-    cavities; those at `sharp` border corners are what they must be. `short`: do short sides count as poor?
+    cavities; those at `sharp` border corners are what they must be. `given` as for `score_of`.
     """
     given_up: set[tuple[int, ...]] = set()
-    given = fixed if short else None
     changed = True
     while changed and budget > 0:
         changed = False
