@@ -30,6 +30,7 @@ from kind_rivet.core.meshing.necks import close_failed, close_touching, finer_ne
 from kind_rivet.core.meshing.patch import Patch, lay_flat, lay_flat_or_none
 from kind_rivet.core.meshing.regions import Region, begin_region, end_region, filled_region
 from kind_rivet.core.meshing.rib_ends import cut_at_ends
+from kind_rivet.core.meshing.round_chains import in_step
 from kind_rivet.core.meshing.rules import ShellRules
 from kind_rivet.core.meshing.shared_rings import with_shared_rings
 from kind_rivet.core.meshing.sheet_mesh import EDGE, Builder, Ints, Kept, SheetMesh
@@ -168,6 +169,7 @@ def _mesh_once(
     shape = sheet.shape
     holes = follow_patterns(shape, patches, find_round_holes(shape, patches, rules), rules)
     holes, circles = follow_bolts(shape, patches, holes, rules)
+    holes, circles = in_step(shape, patches, holes, circles, rules)
     short = small_detail(shape, curves, patches, rules, spared)
     tiny = sum(all(short[e] for e in h.edges) for h in holes)
     holes = [h for h in holes if not all(short[e] for e in h.edges)]

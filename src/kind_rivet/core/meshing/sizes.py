@@ -12,6 +12,14 @@ from kind_rivet.core.meshing.rules import Grading, LocalSize, ShellRules
 
 SAMPLES = 64  # places along an edge at which the size is asked
 MOST_SPOTS = 400
+SHORT, LONG = (0.6, 0.35), (1.5, 2.2)  # comfort and limit of the default sheet for the sides of elements, in sizes
+
+
+def poor_sides(sides: Floats) -> Floats:
+    """How far sides, in sizes, are from comfort (0) to failing (1) by the default limit sheet."""
+    short = (SHORT[0] - sides) / (SHORT[0] - SHORT[1])
+    long = (sides - LONG[0]) / (LONG[1] - LONG[0])
+    return np.clip(np.maximum(short, long), 0.0, 1.0)
 
 
 def in_places(points: Floats, sizes: Floats, places: tuple[LocalSize, ...], growth: float) -> Floats:

@@ -189,11 +189,11 @@ def _paired(holes: list[RoundHole], shape: Shape, patches: list[Patch | None], r
             continue
         out[k] = replace(out[k], divisions=count, rim=rim)
         if outer is not None:
-            out[outer] = replace(out[outer], divisions=count, widths=_widths_for(count, radius, beyond, rules.size))
+            out[outer] = replace(out[outer], divisions=count, widths=widths_for(count, radius, beyond, rules.size))
     return out
 
 
-def _widths_for(count: int, radius: float, widths: tuple[float, ...], size: float) -> tuple[float, ...]:
+def widths_for(count: int, radius: float, widths: tuple[float, ...], size: float) -> tuple[float, ...]:
     """Ring widths narrowed so that `count` sides stay within reason round the last ring; none where that leaves too little."""
     room = LONG_SIDE * size * count / (2 * np.pi) - radius
     if sum(widths) <= room:
@@ -349,19 +349,20 @@ def _fitted(
     else:
         widths = tuple(w * scale for w in hole.widths)
     count = hole.divisions if widths or hole.shares else ring_divisions(hole.radius, 0.0, rules.size)
-    if _counted_by_hand(hole, rules):
+    if counted_by_hand(hole, rules):
         count = hole.divisions
     return _facing_corner(replace(hole, divisions=count, widths=widths), patch, rules)
 
 
-def _counted_by_hand(hole: RoundHole, rules: ShellRules) -> bool:
+def counted_by_hand(hole: RoundHole, rules: ShellRules) -> bool:
+    """Is the count of a hole set by hand, or by its rule?"""
     rule = rules.washer_for(2 * hole.radius, hole.centre)
     return any(e in rules.divisions for e in hole.edges) or (rule is not None and bool(rule.divisions))
 
 
 def _facing_corner(hole: RoundHole, patch: Patch, rules: ShellRules) -> RoundHole:
     """The hole with enough divisions for sides of reasonable length on a border that lies close round its rings, as in a corner."""
-    if not hole.round or not hole.widths or _counted_by_hand(hole, rules):
+    if not hole.round or not hole.widths or counted_by_hand(hole, rules):
         return hole
     reach = hole.radius + sum(hole.widths)
     sides = shapely.segmentize(shapely.LinearRing(patch.outlines[0]), rules.size / 4)

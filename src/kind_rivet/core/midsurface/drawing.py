@@ -11,23 +11,20 @@ from kind_rivet.core.errors import Refused
 from kind_rivet.core.geometry.carriers import Carrier, Floats, unit
 from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.geometry.shape import Shape
+from kind_rivet.core.midsurface.bend_lines import TANGENT, bend_lines
 from kind_rivet.core.midsurface.contacts import with_contacts
 from kind_rivet.core.midsurface.feet import feet
 from kind_rivet.core.midsurface.fields import CarrierField, Field, settle
 from kind_rivet.core.midsurface.middles import Middle, middle_of
-from kind_rivet.core.midsurface.offset_side import smooth_edge
 from kind_rivet.core.midsurface.pairs import SLANT, Pair
 from kind_rivet.core.midsurface.steps import find_steps
-from kind_rivet.core.midsurface.traces import Line, away_from, contact_field, crossing, outlines, prolonged
+from kind_rivet.core.midsurface.traces import Line, away_from, crossing, outlines, prolonged
 
 SAME_WALL = 0.03  # walls that differ by less are one: recesses of hairs make no steps
 ALONG = 0.02  # walls: lines nearer to each other than this run along each other
 SHORT_OF = 0.6  # of the thicker wall: how far a wall ends before the middle of another that it meets
 PARALLEL = 0.99  # cosine between the axes of two sides of a bend
 ALIKE = (1 - SLANT**2) ** 0.5  # cosine between a face and a wall above which the face does not end on it
-TANGENT = 0.97  # cosine between middles above which they run on smoothly
-CREASED = 0.85  # the same, where they meet in a crease that is flat somewhere along it
-PROBES = 9  # places along a curved edge at which to ask
 
 
 def find_middles(shape: Shape, pairs: list[Pair], fields: list[Field], tolerance: float) -> list[Middle]:
@@ -131,7 +128,7 @@ def draw_lines(
             middles[m].lines.append(len(lines))
         lines.append(line)
 
-    bends = bend_lines(shape, middles)
+    bends = bend_lines(shape, solid, middles, tolerance)
     for line in bends:
         add(line)
     for m, middle in enumerate(middles):
@@ -360,78 +357,3 @@ def _line_of_planes(a: Middle, b: Middle, low: Floats, high: Floats) -> Floats |
     if near >= far or left[0] > 1e-6 * a.wall:
         return None
     return np.array([p + near * d, p + far * d])
-
-
-def bend_lines(shape: Shape, middles: list[Middle]) -> list[Line]:
-    """Lines between middles that run on smoothly into each other, from the smooth edges of the solid between their sides."""
-    owner: dict[int, set[int]] = {}
-    for m, middle in enumerate(middles):
-        for f in middle.sides[0] | middle.sides[1]:
-            owner.setdefault(f, set()).add(m)
-    found: dict[tuple[int, int], list[Line]] = {}
-    for e, faces in enumerate(shape.edge_faces):
-        if len(faces) != 2 or faces[0] == faces[1] or not (faces[0] in owner and faces[1] in owner and _runs_on(shape, e)):
-            continue
-        for a in owner.get(faces[0], ()):
-            for b in owner.get(faces[1], ()):
-                if a == b:
-                    continue
-                pair = (min(a, b), max(a, b))
-                points = _bend(shape, e, faces[0], middles[a], middles[b])
-                if points is None:
-                    continue
-                normal = middles[a].normal(points[:1])[0]
-                direction = unit(points[-1] - points[0]) if shape.edges[e].carrier.kind == "line" else None
-                contact = contact_field(direction, points[0], normal)
-                line = Line("bend", points, (contact,) if contact is not None else (), pair)
-                lot = found.setdefault(pair, [])
-                reach = 0.6 * min(middles[a].wall, middles[b].wall)
-                twins = [_beside(points, other.points, reach) for other in lot]
-                if all(_length(points) > 1.001 * _length(other.points) for other, twin in zip(lot, twins, strict=True) if twin):
-                    # The same bend seen from its longer side: it reaches as far as the wall does.
-                    found[pair] = [other for other, twin in zip(lot, twins, strict=True) if not twin] + [line]
-    return [line for lot in found.values() for line in lot]
-
-
-def _beside(a: Floats, b: Floats, reach: float) -> bool:
-    """Does the middle of one chain lie on the other?"""
-    return any(away_from(p[(len(p) - 1) // 2 : (len(p) - 1) // 2 + 2].mean(axis=0)[None], q)[0] < reach for p, q in ((a, b), (b, a)))
-
-
-def _length(points: Floats) -> float:
-    return float(np.linalg.norm(np.diff(points, axis=0), axis=1).sum())
-
-
-def _bend(shape: Shape, edge: int, face: int, a: Middle, b: Middle) -> Floats | None:
-    """The edge moved onto both middles, None where they do not run on smoothly there."""
-    nodes = shape.edges[edge].nodes
-    points = shape.points[nodes]
-    probe = ((points[1:] + points[:-1]) / 2)[_probes(shape, edge)]
-    side = a.first if face in a.sides[0] else a.second
-    moved = _moved(probe, side, a, b)
-    along = np.abs(np.einsum("ij,ij->i", a.normal(moved), b.normal(moved)))
-    if along.max() < TANGENT or along.min() < CREASED:
-        return None
-    if np.abs(a.field(moved)[0]).max() > 0.05 * a.wall or np.abs(b.field(moved)[0]).max() > 0.05 * a.wall:
-        return None
-    if np.abs(a.thickness(moved) - b.thickness(moved)).max() > 0.1 * a.wall:
-        return None
-    ends = [0, -1] if shape.edges[edge].carrier.kind == "line" else slice(None)
-    return _moved(points[ends], side, a, b)
-
-
-def _probes(shape: Shape, edge: int) -> list[int]:
-    """Segments of an edge at which to ask how walls go on across it: its middle, and some more where it is curved."""
-    n = len(shape.edges[edge].nodes) - 1
-    return [(n - 1) // 2] if shape.edges[edge].carrier.kind == "line" else sorted({int((k + 0.5) * n / PROBES) for k in range(PROBES)})
-
-
-def _runs_on(shape: Shape, edge: int) -> bool:
-    """Do the faces beside an edge run on smoothly, somewhere along it at least?"""
-    return any(smooth_edge(shape, edge, k) for k in _probes(shape, edge))
-
-
-def _moved(points: Floats, side: Field, a: Middle, b: Middle) -> Floats:
-    _, normal = side(points)
-    start = points - 0.5 * a.thickness(points)[:, None] * normal
-    return settle(start, [a.field, b.field], cutoff=0.1)[0]

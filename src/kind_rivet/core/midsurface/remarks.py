@@ -47,17 +47,20 @@ def remarks_on(
     thickness: Floats,
     inner: Floats,
     bare: Floats,
+    off_by: Floats,
     unused: tuple[int, ...],
     tunnels: tuple[int, ...],
 ) -> tuple[Remark, ...]:
-    """All remarks, gravest first. `inner` (e,) is the length of each sheet edge that is free inside the solid, `bare` (k, 3) places no wall covers."""
+    """All remarks, gravest first.
+
+    `inner` (e,) is the length of each sheet edge that is free inside the solid, `bare` (k, 3) places no wall covers, `off_by` (k,) walls from the next one.
+    """
     out: list[Remark] = []
     if len(bare):
         _, _, depth = tree.nearest(bare)
-        facet, _, gap = FacetTree.over(sheet.points, sheet.facets).nearest(bare)
-        wall = thickness[sheet.facet_face[facet]]
-        for p, d, g, t in zip(bare, depth, gap, wall, strict=True):
-            out.append(Remark("lump" if g > FAR * t else "bare", triple(p), float(max(2 * d, g))))
+        _, _, gap = FacetTree.over(sheet.points, sheet.facets).nearest(bare)
+        for p, d, g, walls in zip(bare, depth, gap, off_by, strict=True):
+            out.append(Remark("lump" if walls > FAR else "bare", triple(p), float(max(2 * d, g))))
     for e in np.flatnonzero(inner > 0.05 * float(thickness.min(initial=np.inf))).tolist():
         nodes = sheet.edges[e].nodes
         out.append(Remark("inner edge", triple(sheet.points[nodes[len(nodes) // 2]]), float(inner[e]), (), (e,)))

@@ -213,7 +213,7 @@ def _facets_of(
     if period:
         exact[:, 0] += period * np.round((place[:, 0] - exact[:, 0]) / period)
     steps = [(side.at[k].start, side.at[k].end) for side, k in border if side.line >= 0 and lines[side.line].kind == "step"]
-    inner = np.vstack((_inner_places(middle, region), _beside_steps(middle, region, steps)))
+    inner = np.vstack((_clear_of(place[np.array(segments)], _inner_places(middle, region)), _beside_steps(middle, region, steps)))
     rows = None
     for attempt in (exact, place):
         rows = fill_facets(attempt, np.array(segments, np.int64), inner, region)
@@ -224,6 +224,19 @@ def _facets_of(
     extra = inner
     table = np.concatenate((np.array(node, np.int64), len(network.points) + np.arange(len(extra))))
     return table[rows], middle.place(extra) if len(extra) else np.empty((0, 3))
+
+
+def _clear_of(segments: Floats, q: Floats) -> Floats:
+    """Places (n, 2) without those on a segment (s, 2, 2), which may run into the region: nothing could be filled there."""
+    if not len(q):
+        return q
+    on = shapely.STRtree(shapely.linestrings(segments)).query(shapely.points(q), "dwithin", 0.1 * _spacing(q))[0]
+    return np.delete(q, on, axis=0)
+
+
+def _spacing(q: Floats) -> float:
+    """Distance between neighbours in a grid of places (n, 2)."""
+    return min((float(np.diff(u).min()) for u in (np.unique(q[:, 0]), np.unique(q[:, 1])) if len(u) > 1), default=0.0)
 
 
 def _inner_places(middle: Middle, region: shapely.Geometry) -> Floats:

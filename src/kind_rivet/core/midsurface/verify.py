@@ -19,6 +19,7 @@ from kind_rivet.core.midsurface.traces import away_from
 COVER = 0.53  # walls from the sheet up to which the solid counts as covered
 SAMPLES = 4000
 RAYS = 3000  # along each axis, to find places inside the solid
+ALIKE = 0.03  # walls whose thickness differs by a smaller share count as equally thick
 FOOT = 3.0  # walls: longest foot of an edge that runs aslant into another wall
 
 
@@ -30,7 +31,7 @@ def proved(solid: Shape, tree: FacetTree, sheet: Sheet, sides: list[int], tunnel
     wall = sheet.thickness_at(points, face)
     total = float((area * wall).sum())
     mass = float((area * wall / _layers(sheet, points, normal, wall, face)).sum() / solid.volume)
-    cover, bare = _cover(solid, tree, sheet)
+    cover, bare, off_by = _cover(solid, tree, sheet)
     inner = inner_free(shape, tree, sheet.thickness)
     unused = tuple(f for f in unused_faces(solid, sides) if f not in tunnels)
     off = _off_middle(shape, tree, points, face, area, wall)
@@ -39,7 +40,7 @@ def proved(solid: Shape, tree: FacetTree, sheet: Sheet, sides: list[int], tunnel
         sheet,
         proof=proof,
         sides=tuple(sorted(sides)),
-        remarks=remarks_on(solid, tree, shape, sheet.thickness, inner, bare, unused, tunnels),
+        remarks=remarks_on(solid, tree, shape, sheet.thickness, inner, bare, off_by, unused, tunnels),
     )
 
 
@@ -94,21 +95,37 @@ def _near_joint(shape: Shape, f: int, g: int, points: Floats, reach: float) -> N
     return near
 
 
-def _cover(solid: Shape, tree: FacetTree, sheet: Sheet) -> tuple[float, Floats]:
-    """Share of the solid's volume within 0.53 walls of the sheet, and places that are not (worst first, a few)."""
+def _cover(solid: Shape, tree: FacetTree, sheet: Sheet) -> tuple[float, Floats, Floats]:
+    """Share of the solid's volume within 0.53 walls of the sheet; places (k, 3) that are not, worst first, and how many walls (k,) they are off."""
     inside, part = volume_samples(solid, tree, RAYS, float(np.median(sheet.thickness)))
     if not len(inside):
-        return 0.0, np.empty((0, 3))
-    facet, _, gap = FacetTree.over(sheet.shape.points, sheet.shape.facets).nearest(inside)
-    wall = sheet.thickness_at(inside, sheet.shape.facet_face[facet].astype(np.int64))
-    near = gap <= COVER * wall
+        return 0.0, np.empty((0, 3)), np.empty(0)
+    off = _walls_off(sheet, inside)
+    near = off <= COVER
     far = np.flatnonzero(~near)
-    far = far[np.argsort(-(gap[far] / wall[far]))]
-    bare: list[Floats] = []
+    far = far[np.argsort(-off[far])]
+    apart = 4 * float(np.median(sheet.thickness))
+    bare: list[int] = []
     for k in far.tolist():
-        if len(bare) < 12 and gap[k] > 0.6 * wall[k] and all(np.linalg.norm(inside[k] - b) > 4 * wall[k] for b in bare):
-            bare.append(inside[k])
-    return float((part * near).sum() / part.sum()), np.array(bare).reshape(-1, 3)
+        if len(bare) < 12 and off[k] > 0.6 and all(np.linalg.norm(inside[k] - inside[b]) > apart for b in bare):
+            bare.append(k)
+    return float((part * near).sum() / part.sum()), inside[bare].reshape(-1, 3), off[bare]
+
+
+def _walls_off(sheet: Sheet, points: Floats) -> Floats:
+    """Least distance (n,) of points from any face, in walls of that face: beside a thin web a thick flange may still hold a place."""
+    shape = sheet.shape
+    facet, _, gap = FacetTree.over(shape.points, shape.facets).nearest(points)
+    out = gap / sheet.thickness_at(points, shape.facet_face[facet].astype(np.int64))
+    order = np.argsort(sheet.thickness)
+    lots = np.split(order, np.flatnonzero(np.diff(np.log(sheet.thickness[order])) > ALIKE) + 1)
+    for lot in lots if len(lots) > 1 else []:
+        left = np.flatnonzero(out > COVER)
+        mine = np.flatnonzero(np.isin(shape.facet_face, lot))
+        facet, _, gap = FacetTree.over(shape.points, shape.facets[mine]).nearest(points[left])
+        wall = sheet.thickness_at(points[left], shape.facet_face[mine[facet]].astype(np.int64))
+        out[left] = np.minimum(out[left], gap / wall)
+    return out
 
 
 def _pieces(sheet: Shape) -> int:

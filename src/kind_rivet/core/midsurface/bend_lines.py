@@ -1,0 +1,170 @@
+"""Lines along which middles run on smoothly into each other: where bends begin and end."""
+
+from __future__ import annotations
+
+import itertools
+from dataclasses import replace
+
+import numpy as np
+
+from kind_rivet.core.geometry.carriers import FREE, Carrier, Floats, fit_curve, frame, unit
+from kind_rivet.core.geometry.rays import FacetTree
+from kind_rivet.core.geometry.shape import Shape
+from kind_rivet.core.midsurface.fields import Field, settle
+from kind_rivet.core.midsurface.middles import Middle
+from kind_rivet.core.midsurface.offset_side import smooth_edge
+from kind_rivet.core.midsurface.traces import TURN, Line, away_from, contact_field, inside
+
+TANGENT = 0.97  # cosine between middles above which they run on smoothly
+CREASED = 0.85  # the same, where they meet in a crease that is flat somewhere along it
+PROBES = 9  # places along a curved edge at which to ask
+
+
+def bend_lines(shape: Shape, solid: FacetTree, middles: list[Middle], tolerance: float) -> list[Line]:
+    """Lines between middles that run on smoothly into each other, from the smooth edges of the solid between their sides."""
+    owner: dict[int, set[int]] = {}
+    for m, middle in enumerate(middles):
+        for f in middle.sides[0] | middle.sides[1]:
+            owner.setdefault(f, set()).add(m)
+    found: dict[tuple[int, int], list[Line]] = {}
+    for e, faces in enumerate(shape.edge_faces):
+        if len(faces) != 2 or faces[0] == faces[1] or not (faces[0] in owner and faces[1] in owner and _runs_on(shape, e)):
+            continue
+        for a in owner.get(faces[0], ()):
+            for b in owner.get(faces[1], ()):
+                if a == b:
+                    continue
+                pair = (min(a, b), max(a, b))
+                points = _bend(shape, e, faces[0], middles[a], middles[b])
+                if points is None:
+                    continue
+                normal = middles[a].normal(points[:1])[0]
+                direction = unit(points[-1] - points[0]) if shape.edges[e].carrier.kind == "line" else None
+                contact = contact_field(direction, points[0], normal)
+                line = Line("bend", points, (contact,) if contact is not None else (), pair)
+                lot = found.setdefault(pair, [])
+                reach = 0.6 * min(middles[a].wall, middles[b].wall)
+                twins = [_beside(points, other.points, reach) for other in lot]
+                if all(_length(points) > 1.001 * _length(other.points) for other, twin in zip(lot, twins, strict=True) if twin):
+                    # The same bend seen from its longer side: it reaches as far as the wall does.
+                    found[pair] = [other for other, twin in zip(lot, twins, strict=True) if not twin] + [line]
+    return [line for pair, lot in found.items() for line in _through_gaps(lot, [middles[m] for m in pair], shape, solid, tolerance)]
+
+
+def _through_gaps(lot: list[Line], middles: list[Middle], shape: Shape, solid: FacetTree, tolerance: float) -> list[Line]:
+    """The bends between two middles; stretches of one straight line or circle are joined where only another wall stands between them."""
+    out: list[Line] = []
+    rest = list(lot)
+    while rest:
+        line = rest.pop(0)
+        curve = FREE if line.closed else fit_curve(line.points, tolerance)
+        if curve.kind == "free":
+            out.append(line)
+            continue
+        alike = [other for other in rest if _off(curve, other.points) <= 10 * tolerance]
+        rest = [other for other in rest if other not in alike]
+        for points in _joined(curve, [line.points, *(other.points for other in alike)], middles, shape, solid):
+            out.append(replace(line, points=points))
+    return out
+
+
+def _off(curve: Carrier, points: Floats) -> float:
+    """Largest distance of points from a line or circle."""
+    d = curve.array
+    q = points - d[:3]
+    h = q @ d[3:6]
+    rho = np.linalg.norm(q - h[:, None] * d[3:6], axis=1)
+    return float(rho.max() if curve.kind == "line" else np.hypot(h, rho - d[6]).max())
+
+
+def _joined(curve: Carrier, stretches: list[Floats], middles: list[Middle], shape: Shape, solid: FacetTree) -> list[Floats]:
+    """Stretches of one curve, joined across gaps that lie inside the solid; on a circle also round to the first again."""
+    d = curve.array
+    round_ = curve.kind == "circle"
+    u, v = frame(d[3:6])
+
+    def place(points: Floats) -> Floats:
+        q = points - d[:3]
+        return np.unwrap(np.arctan2(q @ v, q @ u)) if round_ else q @ d[3:6]
+
+    def at(t: Floats) -> Floats:
+        """Points between two ends of stretches, settled on both middles."""
+        if not round_:
+            return np.asarray(d[:3] + t[:, None] * d[3:6])
+        p = d[:3] + d[6] * (np.cos(t)[:, None] * u + np.sin(t)[:, None] * v)
+        return settle(p, [m.field for m in middles], cutoff=0.1)[0]
+
+    def between(a: float, b: float) -> Floats | None:
+        """Points (n, 3) across a gap from a to b, both ends left out; None where it stays open."""
+        if round_ and b - a > np.pi:
+            return None
+        count = max(int(np.ceil((b - a) / TURN)), 2) if round_ else 4
+        points = at(np.linspace(a, b, count + 1)[1:-1])
+        if not inside(points, solid, shape).all():
+            return None
+        return points if round_ else points[:0]
+
+    runs = []
+    for points in stretches:
+        t = place(points)
+        runs.append((points, t) if t[-1] > t[0] else (points[::-1], t[::-1]))
+    if round_:
+        runs = [(points, t - 2 * np.pi * np.floor(t[0] / (2 * np.pi))) for points, t in runs]
+    runs.sort(key=lambda run: float(run[1][0]))
+    out = [list(runs[0][:1])]
+    for (_, before), (points, t) in itertools.pairwise(runs):
+        gap = between(float(before[-1]), float(t[0]))
+        if gap is None:
+            out.append([points])
+        else:
+            out[-1] += [gap, points]
+    if round_:
+        gap = between(float(runs[-1][1][-1]), float(runs[0][1][0]) + 2 * np.pi)
+        if gap is not None:
+            last = out.pop() if len(out) > 1 else out[0]
+            out[0] = [*last, gap, *(out[0] if last is not out[0] else [out[0][0][:1]])]
+    return [np.vstack(run) for run in out]
+
+
+def _beside(a: Floats, b: Floats, reach: float) -> bool:
+    """Does the middle of one chain lie on the other?"""
+    return any(away_from(p[(len(p) - 1) // 2 : (len(p) - 1) // 2 + 2].mean(axis=0)[None], q)[0] < reach for p, q in ((a, b), (b, a)))
+
+
+def _length(points: Floats) -> float:
+    return float(np.linalg.norm(np.diff(points, axis=0), axis=1).sum())
+
+
+def _bend(shape: Shape, edge: int, face: int, a: Middle, b: Middle) -> Floats | None:
+    """The edge moved onto both middles, None where they do not run on smoothly there."""
+    nodes = shape.edges[edge].nodes
+    points = shape.points[nodes]
+    probe = ((points[1:] + points[:-1]) / 2)[_probes(shape, edge)]
+    side = a.first if face in a.sides[0] else a.second
+    moved = _moved(probe, side, a, b)
+    along = np.abs(np.einsum("ij,ij->i", a.normal(moved), b.normal(moved)))
+    if along.max() < TANGENT or along.min() < CREASED:
+        return None
+    if np.abs(a.field(moved)[0]).max() > 0.05 * a.wall or np.abs(b.field(moved)[0]).max() > 0.05 * a.wall:
+        return None
+    if np.abs(a.thickness(moved) - b.thickness(moved)).max() > 0.1 * a.wall:
+        return None
+    ends = [0, -1] if shape.edges[edge].carrier.kind == "line" else slice(None)
+    return _moved(points[ends], side, a, b)
+
+
+def _probes(shape: Shape, edge: int) -> list[int]:
+    """Segments of an edge at which to ask how walls go on across it: its middle, and some more where it is curved."""
+    n = len(shape.edges[edge].nodes) - 1
+    return [(n - 1) // 2] if shape.edges[edge].carrier.kind == "line" else sorted({int((k + 0.5) * n / PROBES) for k in range(PROBES)})
+
+
+def _runs_on(shape: Shape, edge: int) -> bool:
+    """Do the faces beside an edge run on smoothly, somewhere along it at least?"""
+    return any(smooth_edge(shape, edge, k) for k in _probes(shape, edge))
+
+
+def _moved(points: Floats, side: Field, a: Middle, b: Middle) -> Floats:
+    _, normal = side(points)
+    start = points - 0.5 * a.thickness(points)[:, None] * normal
+    return settle(start, [a.field, b.field], cutoff=0.1)[0]
