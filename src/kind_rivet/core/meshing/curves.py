@@ -102,12 +102,19 @@ class Curve:
         k = np.clip(np.searchsorted(self.stations, s, side="right") - 1, 0, len(self.stations) - 2)
         return k, (s - self.stations[k]) / np.maximum(self.stations[k + 1] - self.stations[k], 1e-300)
 
-    def turning(self) -> float:
-        """Total turn of the tangent (rad): how strongly the curve bends."""
-        if self.carrier.kind == "line":
+    def turning(self, unseen: float = 0.0) -> float:
+        """Total turn of the tangent (rad): how strongly the curve bends. One that stays within `unseen` of its chord counts as straight."""
+        if self.carrier.kind == "line" or (unseen > 0 and self._bow() < unseen):
             return 0.0
         if self.carrier.kind == "circle":
             return self.length / self.carrier.data[6]
         t = np.diff(self.points, axis=0)
         t /= np.maximum(np.linalg.norm(t, axis=1, keepdims=True), 1e-300)
         return float(np.arccos(np.clip(np.einsum("ij,ij->i", t[1:], t[:-1]), -1, 1)).sum())
+
+    def _bow(self) -> float:
+        """Largest distance from the straight line through both ends."""
+        chord = self.points[-1] - self.points[0]
+        d = chord / max(float(np.linalg.norm(chord)), 1e-300)
+        away = self.points - self.points[0]
+        return float(np.linalg.norm(away - (away @ d)[:, None] * d, axis=1).max())

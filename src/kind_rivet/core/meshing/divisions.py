@@ -23,6 +23,7 @@ from kind_rivet.core.meshing.washers import LEAST_SIDE, RoundHole
 MOST_DISC = 34  # divisions round a disc up to which a square with a ring is tried
 UNLIKE = 0.55  # of their mean: opposite sides are not given equal counts where one wants fewer
 BULGE = 1.15  # of the longer of two opposite sides: rows between them that are longer bulge
+UNSEEN = 0.1  # of the size: what a curve turns within this asks for no divisions
 EVENLY = 0.2  # price of divisions other than by the mean length of bulging rows, per factor e
 TURNED = 4.0  # price of opposite sides that differ, against a change of counts
 TOO_SHORT = 10.0  # price of a change that makes divisions fail, against some that do not
@@ -127,7 +128,7 @@ def _by_length(curve: Curve, edge: int, faces: tuple[int, ...], rules: ShellRule
 
 def _by_bend(curve: Curve, rules: ShellRules) -> int:
     """Divisions that follow a bent curve, no finer than the default limit on short sides allows."""
-    by_bend = np.ceil(curve.turning() / np.radians(rules.bend_angle) - 0.05)
+    by_bend = np.ceil(curve.turning(UNSEEN * rules.size) / np.radians(rules.bend_angle) - 0.05)
     # n balanced chords are L / (n + 1) long.
     return int(min(by_bend, max(1, np.floor(curve.length / (LEAST_SIDE * rules.size) - (0 if _closed(curve) else 1)))))
 

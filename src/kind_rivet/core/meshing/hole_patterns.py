@@ -32,16 +32,18 @@ def follow_patterns(shape: Shape, patches: list[Patch | None], holes: list[Round
         mine = [k for k, hole in enumerate(holes) if hole.region == region and len(set(hole.shares)) < 2]
         if patch is None or len(mine) < LEAST_HOLES:
             continue
-        around = _Around.of([holes[k] for k in mine], patch, rules.size)
         lots: dict[tuple[bool, int], list[int]] = {}
         for place, k in enumerate(mine):
             if not holes[k].rim and not any(e in rules.divisions for e in holes[k].edges):
                 lots.setdefault((bool(holes[k].shares), round(np.log(holes[k].radius) / EQUAL)), []).append(place)
+        lots = {name: lot for name, lot in lots.items() if len(lot) >= LEAST_HOLES}
+        if not lots:
+            continue
+        around = _Around.of([holes[k] for k in mine], patch, rules.size, [place for lot in lots.values() for place in lot])
         for lot in lots.values():
-            if len(lot) >= LEAST_HOLES:
-                made = _as_pattern([holes[mine[place]] for place in lot], [around.of_hole(place) for place in lot], shape, patch, rules)
-                for place, hole in zip(lot, made, strict=True):
-                    out[mine[place]] = hole
+            made = _as_pattern([holes[mine[place]] for place in lot], [around.of_hole(place) for place in lot], shape, patch, rules)
+            for place, hole in zip(lot, made, strict=True):
+                out[mine[place]] = hole
     return out
 
 
@@ -54,13 +56,14 @@ class _Around:
     gap: Floats
 
     @classmethod
-    def of(cls, holes: list[RoundHole], patch: Patch, size: float) -> _Around:
+    def of(cls, holes: list[RoundHole], patch: Patch, size: float, alike: list[int]) -> _Around:
+        """What the `alike` holes see of each other: the bore amid a circle of bolts makes no pattern of it."""
         centres = patch.discs[0][[hole.loop for hole in holes]]
         radius = np.array([hole.radius for hole in holes])
         pairs = neighbours(centres)
         way = centres[pairs[:, 1]] - centres[pairs[:, 0]]
         gap = np.linalg.norm(way, axis=1) - radius[pairs].sum(axis=1)
-        near = gap < FAR * size
+        near = (gap < FAR * size) & np.isin(pairs, alike).all(axis=1)
         return cls(pairs[near], np.arctan2(way[near, 1], way[near, 0]), gap[near])
 
     def of_hole(self, place: int) -> tuple[Floats, Floats]:

@@ -17,6 +17,7 @@ from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.meshing.flatten import flatten_facets
 
 Ints = NDArray[np.int32]
+UNSEEN = 2e-3  # share of a region's area in which its laying flat may go wrong, as where the corner of a step leaves its wall
 REMEMBERED = 3  # shapes whose regions laid flat are remembered
 
 
@@ -63,13 +64,15 @@ class Patch:
 
     @cached_property
     def stretch(self) -> float:
-        """How many times larger or smaller than in space some facet is in the plane; facets that are next to nothing do not count."""
+        """How many times larger or smaller than in space facets are in the plane; those that are next to nothing, together, do not count."""
         p, q = self.space[self.facets], self.flat[self.facets]
         true = np.linalg.norm(np.cross(p[:, 1] - p[:, 0], p[:, 2] - p[:, 0]), axis=1)
         flat = np.abs(_cross(q[:, 1] - q[:, 0], q[:, 2] - q[:, 0]))
-        there = true > 1e-3 * true.mean()
-        ratio = np.maximum(flat[there], 1e-300) / true[there]
-        return float(max(ratio.max(initial=1.0), 1 / ratio.min(initial=1.0)))
+        ratio = np.maximum(flat, 1e-300) / np.maximum(true, 1e-300)
+        ratio = np.maximum(ratio, 1 / ratio)
+        worst = np.argsort(-ratio)
+        beyond = np.searchsorted(np.cumsum(true[worst]), UNSEEN * true.sum(), side="right")
+        return float(ratio[worst[min(int(beyond), len(worst) - 1)]])
 
     @cached_property
     def turn(self) -> Floats:
