@@ -17,6 +17,7 @@ from kind_rivet.core.midsurface.traces import TURN, Line, away_from, contact_fie
 
 TANGENT = 0.97  # cosine between middles above which they run on smoothly
 CREASED = 0.85  # the same, where they meet in a crease that is flat somewhere along it
+INTO = 1.5  # of the thickest wall near by: how far bends are led on into it
 PROBES = 9  # places along a curved edge at which to ask
 
 
@@ -48,7 +49,25 @@ def bend_lines(shape: Shape, solid: FacetTree, middles: list[Middle], tolerance:
                 if all(_length(points) > 1.001 * _length(other.points) for other, twin in zip(lot, twins, strict=True) if twin):
                     # The same bend seen from its longer side: it reaches as far as the wall does.
                     found[pair] = [other for other, twin in zip(lot, twins, strict=True) if not twin] + [line]
-    return [line for pair, lot in found.items() for line in _through_gaps(lot, [middles[m] for m in pair], shape, solid, tolerance)]
+    out = [line for pair, lot in found.items() for line in _through_gaps(lot, [middles[m] for m in pair], shape, solid, tolerance)]
+    return [_run_on(line, k, out, middles, shape, solid, tolerance) for k, line in enumerate(out)]
+
+
+def _run_on(line: Line, number: int, bends: list[Line], middles: list[Middle], shape: Shape, solid: FacetTree, tolerance: float) -> Line:
+    """A straight bend with its ends led on into a wall it ends on; not where another bend begins."""
+    if line.closed or len(line.points) != 2:
+        return line
+    reach = INTO * max(middles[m].around for m in line.middles)
+    points = line.points.copy()
+    for end in (0, 1):
+        if any(away_from(points[[end]], other.points)[0] < 10 * tolerance for k, other in enumerate(bends) if k != number):
+            continue
+        way = unit(line.points[end] - line.points[1 - end])
+        trial = line.points[end] + np.linspace(0.05, 1.0, 20)[:, None] * reach * way
+        within = inside(trial, solid, shape)
+        if within[0]:
+            points[end] = trial[len(within) - 1 if within.all() else int(np.argmin(within)) - 1]
+    return replace(line, points=points)
 
 
 def _through_gaps(lot: list[Line], middles: list[Middle], shape: Shape, solid: FacetTree, tolerance: float) -> list[Line]:
@@ -61,8 +80,9 @@ def _through_gaps(lot: list[Line], middles: list[Middle], shape: Shape, solid: F
         if curve.kind == "free":
             out.append(line)
             continue
-        alike = [other for other in rest if _off(curve, other.points) <= 10 * tolerance]
-        rest = [other for other in rest if other not in alike]
+        on_it = [_off(curve, other.points) <= 10 * tolerance for other in rest]
+        alike = [other for other, on in zip(rest, on_it, strict=True) if on]
+        rest = [other for other, on in zip(rest, on_it, strict=True) if not on]
         for points in _joined(curve, [line.points, *(other.points for other in alike)], middles, shape, solid):
             out.append(replace(line, points=points))
     return out
