@@ -23,6 +23,7 @@ from kind_rivet.core.midsurface.traces import Line, away_from, crossing, outline
 SAME_WALL = 0.03  # walls that differ by less are one: recesses of hairs make no steps
 ALONG = 0.02  # walls: lines nearer to each other than this run along each other
 SHORT_OF = 0.6  # of the thicker wall: how far a wall ends before the middle of another that it meets
+STATIONS = 33  # places along a straight crossing at which to ask whether there are walls near by
 PARALLEL = 0.99  # cosine between the axes of two sides of a bend
 ALIKE = (1 - SLANT**2) ** 0.5  # cosine between a face and a wall above which the face does not end on it
 
@@ -301,9 +302,10 @@ def _joint(
     for field, zeros in ways or [(other.field, (a.field, b.field))]:
         for points in crossing(on, field, lo, hi, 0.4 * min(a.wall, b.wall), tolerance):
             angle = np.abs(np.einsum("ij,ij->i", a.normal(points), b.normal(points)))
-            near = ((points >= close[0]) & (points <= close[1])).all(axis=1)
+            along = np.linspace(points[0], points[-1], STATIONS) if len(points) == 2 else points
+            near = ((along >= close[0]) & (along <= close[1])).all(axis=1)
             for line in touch:  # beside it they part so slowly that they may cross again by a hair
-                near &= away_from(points, line) > thick
+                near &= away_from(along, line) > thick
             if np.median(angle) < TANGENT and near.any():
                 # Two cylinders cross in two planes, but bends meet in one only.
                 out += [(piece, zeros) for piece in (_runs(points, _round_at(a, points) & _round_at(b, points)) if ways else [points])]
