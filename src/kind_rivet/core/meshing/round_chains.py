@@ -12,13 +12,14 @@ from kind_rivet.core.meshing.bolt_circles import Circles
 from kind_rivet.core.meshing.patch import Patch
 from kind_rivet.core.meshing.rules import ShellRules
 from kind_rivet.core.meshing.sizes import poor_sides
-from kind_rivet.core.meshing.washers import RoundHole, counted_by_hand, widths_for
+from kind_rivet.core.meshing.washers import RoundHole, counted_by_hand, turned_alike, widths_for
 
 COAXIAL = 1e-3  # radii by which circles may lie off one axis
 WIDER = 1.1  # the widest circle of a chain against its narrowest: tubes keep the counts they have
 EVENLY = 0.2  # price of a count other than by the mean circle, per factor e
 MOST_POOR = 0.5  # as `poor_sides` has it: a count that would make any circle poorer than this is not given
 LEAST = 8
+ROOM = 3.0  # sizes between two circles from which their counts may change on the way
 
 
 def in_step(
@@ -50,7 +51,7 @@ def in_step(
         for k in {by_edge[e] for e in chain if e in by_edge and e not in mine}:
             if mine & set(out[k].rim):
                 out[k] = replace(out[k], rim=())
-    return out, Circles(counts, shifts)
+    return turned_alike(out, shape), Circles(counts, shifts)
 
 
 def _suited(each: dict[int, float], links: dict[int, set[int]], given: dict[int, int]) -> tuple[int, set[int]]:
@@ -65,7 +66,7 @@ def _suited(each: dict[int, float], links: dict[int, set[int]], given: dict[int,
         if count is not None:
             return count, mine
         mean = float(np.log(lengths).mean())
-        ends = [e for e in order if len(links[e] & mine) < 2]
+        ends = [e for e in order if len(links[e] & mine) < 2 and all(abs(each[e] - each[f]) > 2 * np.pi * ROOM for f in links[e] & mine)]
         if not ends:
             break
         mine.remove(max(ends, key=lambda e: abs(np.log(each[e]) - mean)))

@@ -71,7 +71,7 @@ def find_round_holes(shape: Shape, patches: list[Patch | None], rules: ShellRule
     by_loop = {(h.region, h.loop): h for h in holes}
     widest = max((sum(h.widths) for h in holes), default=0.0)
     fitted = [_fitted(hole, by_loop, widest, patches, rules) for hole in holes]
-    return _turned_alike([_aligned(hole, shape, patches, rules.size) for hole in _paired(fitted, shape, patches, rules)], shape)
+    return turned_alike([_aligned(hole, shape, patches, rules.size) for hole in _paired(fitted, shape, patches, rules)], shape)
 
 
 def _round(shape: Shape, region: int, number: int, loop: tuple[BorderEdge, ...], rules: ShellRules) -> RoundHole | None:
@@ -202,7 +202,7 @@ def widths_for(count: int, radius: float, widths: tuple[float, ...], size: float
     return tuple(w * room / sum(widths) for w in widths) if room > len(widths) * SLIM * size else ()
 
 
-def _turned_alike(holes: list[RoundHole], shape: Shape) -> list[RoundHole]:
+def turned_alike(holes: list[RoundHole], shape: Shape) -> list[RoundHole]:
     """The first nodes of holes with a rim turned to the rim's first node."""
     out = list(holes)
     shifts = {h.edges[0]: h.shift for h in holes if len(h.edges) == 1}

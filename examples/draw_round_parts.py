@@ -1,0 +1,109 @@
+#!/usr/bin/env python3
+"""Draw made-up parts with walls that turn, bulge and end on others, and write them as STEP: elbows, wheels, beads, dimples, ribbed ends.
+
+    python examples/draw_round_parts.py [FOLDER] [NAME ...]
+
+They serve the tests; none is kept in the repository.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+
+from draw_parts import box, cut, write_all
+from draw_thin_parts import cylinder, fused, on_circle, revolved, rounded, turned, without
+from OCP.BRepAlgoAPI import BRepAlgoAPI_Common
+from OCP.BRepBuilderAPI import BRepBuilderAPI_MakeEdge, BRepBuilderAPI_MakeFace, BRepBuilderAPI_MakeWire
+from OCP.BRepPrimAPI import BRepPrimAPI_MakeRevol, BRepPrimAPI_MakeSphere
+from OCP.gp import gp_Ax1, gp_Ax2, gp_Circ, gp_Dir, gp_Pnt
+from OCP.TopoDS import TopoDS_Shape
+
+
+def _quarter_torus(ring: float, tube: float) -> TopoDS_Shape:
+    """A quarter of a torus round z, from the x axis on."""
+    circle = gp_Circ(gp_Ax2(gp_Pnt(ring, 0, 0), gp_Dir(0, 1, 0)), tube)
+    face = BRepBuilderAPI_MakeFace(BRepBuilderAPI_MakeWire(BRepBuilderAPI_MakeEdge(circle).Edge()).Wire()).Face()
+    return BRepPrimAPI_MakeRevol(face, gp_Ax1(gp_Pnt(0, 0, 0), gp_Dir(0, 0, 1)), math.pi / 2).Shape()
+
+
+def branched_elbow(ring: float = 46.0, tube: float = 16.0, wall: float = 2.0) -> TopoDS_Shape:
+    """A quarter elbow with straight ends and a flange with six bolt holes close to its rim; a branch stands where bend and straight end meet."""
+
+    def filled(radius: float, beyond: float) -> TopoDS_Shape:
+        ends = [cylinder((ring, 0, 0), (0, -1, 0), radius, 34 + beyond), cylinder((0, ring, 0), (-1, 0, 0), radius, 30 + beyond)]
+        return fused([_quarter_torus(ring, radius), *ends])
+
+    flange = cylinder((ring, -34, 0), (0, 1, 0), tube + 12, 3)
+    branch = cylinder((ring, -8, 0), (0, 0, 1), tube / 2, tube + 18)
+    part = cut(fused([filled(tube, 0), flange, branch]), filled(tube - wall, 1))
+    part = cut(part, cylinder((ring, -8, 0), (0, 0, 1), tube / 2 - wall, tube + 19))
+    return without(part, [cylinder((ring + x, -35, z), (0, 1, 0), 3, 5) for x, z in on_circle(6, tube + 7.2, 0.3)])
+
+
+def spoked_wheel() -> TopoDS_Shape:
+    """A rim, a hub that stands up higher and a floor, with seven radial ribs, one of them lower."""
+
+    def tube(radius: float, wall: float, height: float) -> TopoDS_Shape:
+        return cut(cylinder((0, 0, 0), (0, 0, 1), radius, height), cylinder((0, 0, -1), (0, 0, 1), radius - wall, height + 2))
+
+    ribs = [turned(box(12.1, -1.6, 0, 65, 3.2, 10.1 if k == 0 else 10.8), (0, 0, 0), (0, 0, 1), 360 * k / 7) for k in range(7)]
+    floor = cut(cylinder((0, 0, 0), (0, 0, 1), 77, 2.6), cylinder((0, 0, -1), (0, 0, 1), 12, 5))
+    return fused([tube(78.5, 3.2, 13.5), tube(13.7, 3.2, 16.2), floor, *ribs])
+
+
+def beaded_plate() -> TopoDS_Shape:
+    """A flanged plate with two pressed beads with round ends, one sunk a little deeper than the other."""
+    t, length, width = 1.8, 193.0, 119.0
+    outside, inside = [], []
+    for y, first, last, radius, sunk in ((39.8, 28.0, 171.5, 5.35, -1.1), (79.5, 21.7, 173.6, 5.35, -0.4)):
+
+        def capsule(r: float, y: float = y, a: float = first, b: float = last, z: float = sunk) -> TopoDS_Shape:
+            ends = [BRepPrimAPI_MakeSphere(gp_Pnt(x, y, z), r).Shape() for x in (a, b)]
+            return fused([cylinder((a, y, z), (1, 0, 0), r, b - a), *ends])
+
+        outside.append(BRepAlgoAPI_Common(capsule(radius + t), box(-9, -9, 0, length + 18, width + 18, 40)).Shape())
+        inside.append(capsule(radius))
+    plate = [box(0, 0, 0, length, width, t), box(0, 0, -16, length, t, 16 + t)]
+    return without(fused([*plate, *outside]), inside)
+
+
+def dimpled_plate() -> TopoDS_Shape:
+    """A plate with a conical dimple that has a hole in its floor."""
+    t, lean = 2.4, math.radians(36.0)
+    shift = t / math.cos(lean) - t * math.tan(lean)
+    outer = revolved([(0, t), (18.5, t), (18.5 - 8 * math.tan(lean), t + 8), (0, t + 8)])
+    inner = revolved([(0, 0), (18.5 - shift, 0), (18.5 - shift - 8 * math.tan(lean), 8), (0, 8)])
+    plate = cut(fused([box(-60, -45, 0, 120, 90, t), outer]), inner)
+    return cut(plate, cylinder((0, 0, -1), (0, 0, 1), 5.7, 20))
+
+
+def ribbed_end() -> TopoDS_Shape:
+    """A channel with rounded edges that ends on a plate larger than itself."""
+    outer, inner = box(0, 0, 0, 90, 40, 24), box(-1, 1.5, 1.5, 92, 37, 30)
+    outer = rounded(outer, 3.5, lambda a, b: abs(a.Z()) + abs(b.Z()) < 1e-9 and abs(a.X() - b.X()) > 1)
+    inner = rounded(inner, 2.0, lambda a, b: abs(a.Z() - 1.5) + abs(b.Z() - 1.5) < 1e-9 and abs(a.X() - b.X()) > 1)
+    return fused([cut(outer, inner), box(-1.5, -8, -8, 1.5, 56, 40)])
+
+
+def keyed_pulley() -> TopoDS_Shape:
+    """A pulley with a slightly conical web, a keyway in its hub and four holes."""
+    hub = revolved([(14.2, -13.2), (19.0, -13.2), (19.0, 13.2), (14.2, 13.2)])
+    web = revolved([(16.6, -5.1), (80.3, -7.8), (80.3, -4.1), (16.6, -1.4)])
+    rim = revolved([(78.8, -16.5), (81.8, -16.5), (81.8, 16.5), (78.8, 16.5)])
+    holes = [cylinder((x, y, -40), (0, 0, 1), 7, 80) for x, y in on_circle(4, 48, math.pi / 4)]
+    return without(fused([hub, web, rim]), [*holes, box(0, -2.5, -40, 15.7, 5, 80)])
+
+
+PARTS: dict[str, Callable[[], TopoDS_Shape]] = {
+    "branched_elbow": branched_elbow,
+    "spoked_wheel": spoked_wheel,
+    "beaded_plate": beaded_plate,
+    "dimpled_plate": dimpled_plate,
+    "ribbed_end": ribbed_end,
+    "keyed_pulley": keyed_pulley,
+}
+
+
+if __name__ == "__main__":
+    write_all(PARTS)
