@@ -35,9 +35,9 @@ def branched_elbow(ring: float = 46.0, tube: float = 16.0, wall: float = 2.0) ->
         return fused([_quarter_torus(ring, radius), *ends])
 
     flange = cylinder((ring, -34, 0), (0, 1, 0), tube + 12, 3)
-    branch = cylinder((ring, -8, 0), (0, 0, 1), tube / 2, tube + 18)
+    branch = cylinder((ring, -5, 0), (0, 0, 1), tube / 2, tube + 18)
     part = cut(fused([filled(tube, 0), flange, branch]), filled(tube - wall, 1))
-    part = cut(part, cylinder((ring, -8, 0), (0, 0, 1), tube / 2 - wall, tube + 19))
+    part = cut(part, cylinder((ring, -5, 0), (0, 0, 1), tube / 2 - wall, tube + 19))
     return without(part, [cylinder((ring + x, -35, z), (0, 1, 0), 3, 5) for x, z in on_circle(6, tube + 7.2, 0.3)])
 
 

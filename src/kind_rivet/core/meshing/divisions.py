@@ -230,6 +230,7 @@ def _by_mean_length(
             continue
         sides = four_sides(patch)
         if sides is None:
+            _by_ring(patch, count, held, curves, rules)
             continue
         length = [sum(curves[e].length for e in side) for side in sides]
         for k in (0, 1):
@@ -239,6 +240,20 @@ def _by_mean_length(
             for side, own in ((sides[k], length[k]), (sides[k + 2], length[k + 2])):
                 if len(side) == 1 and not held[side[0]]:
                     count[side[0]] = _bulging(int(count[side[0]]), own, row, curves[side[0]], rules)
+
+
+def _by_ring(patch: Patch, count: NDArray[np.int64], held: NDArray[np.bool_], curves: list[Curve], rules: ShellRules) -> None:
+    """The same for the seam of a torus where other walls cut into its ends: the mean row lies above the middle of its tube."""
+    if len(patch.carriers) != 1 or patch.carriers[0].kind != "torus":
+        return
+    d = patch.carriers[0].array
+    passages = [p.edge for loop in patch.loops for p in loop]
+    for e in {e for e in passages if e >= 0 and passages.count(e) == 2 and not held[e]}:
+        away = curves[e].points - d[:3]
+        far = np.linalg.norm(away - (away @ d[3:6])[:, None] * d[3:6], axis=1)
+        if np.ptp(far) < 1e-3 * d[7]:
+            own = curves[e].length
+            count[e] = _bulging(int(count[e]), own, own * d[6] / float(far.mean()), curves[e], rules)
 
 
 def _bulging(count: int, own: float, row: float, curve: Curve, rules: ShellRules) -> int:

@@ -1,17 +1,24 @@
-"""Joints get a node where a bend crosses them: two joints with one wall touch there without crossing, and chords would miss each other."""
+"""Where a bend crosses the joints of another wall with both its sides: the two joints touch there without crossing.
+
+Chords would miss each other, so both get a node at the bend; and beside it they part so slowly
+that they would be taken for each other, so each is left out where the other stands for it.
+"""
 
 from __future__ import annotations
 
 from dataclasses import replace
 
 import numpy as np
+from numpy.typing import NDArray
+from scipy.spatial import cKDTree
 
-from kind_rivet.core.geometry.carriers import Floats
+from kind_rivet.core.geometry.carriers import Floats, unit
 from kind_rivet.core.midsurface.fields import settle
 from kind_rivet.core.midsurface.middles import Middle
 from kind_rivet.core.midsurface.traces import Line, away_from
 
 FINE = 8  # probes on each segment of a joint
+TWIN = 0.05  # walls between two joints up to which one stands for the other
 NEAR = 0.1  # of the wall: how close a bend must pass a joint's chords
 
 
@@ -30,6 +37,50 @@ def with_contacts(joint: Line, bends: list[Line], middles: list[Middle]) -> Line
             if left[0] < 1e-6 * wall and np.linalg.norm(exact[0] - at) < 2 * NEAR * wall:
                 points = _with_node(points, exact[0], 1e-3 * wall)
     return joint if len(points) == len(joint.points) else replace(joint, points=points)
+
+
+def without_twins(joints: list[Line], bends: list[Line], middles: list[Middle]) -> list[Line]:
+    """The joints without stretches beyond a bend that all but coincide with the joint of the wall that goes on there."""
+    by_pair: dict[frozenset[int], list[Line]] = {}
+    for joint in joints:
+        by_pair.setdefault(frozenset(joint.middles), []).append(joint)
+    out = []
+    for joint in joints:
+        cut = np.zeros(len(joint.points), bool)
+        for bend in bends if len(joint.points) > 2 else []:
+            own = set(bend.middles) & set(joint.middles)
+            if len(own) != 1 or set(bend.middles) == set(joint.middles):
+                continue
+            (a,), (b,), (m,) = own, set(bend.middles) - own, set(joint.middles) - own
+            for twin in by_pair.get(frozenset((m, b)), []):
+                close = away_from(joint.points, twin.points) < TWIN * middles[m].wall
+                if close.any():
+                    cut |= close & _beyond(joint.points, bend.points, middles[a])
+        out += [joint] if not cut.any() else [replace(joint, points=piece) for piece in _left(joint.points, cut)]
+    return out
+
+
+def _beyond(points: Floats, bend: Floats, middle: Middle) -> NDArray[np.bool_]:
+    """Which points (n, 3) lie across a bend from the wall of a middle that ends there."""
+    probe = (bend[:-1, None] + (np.arange(FINE) / FINE)[:, None] * np.diff(bend, axis=0)[:, None]).reshape(-1, 3)
+    along = np.repeat(unit(np.diff(bend, axis=0)), FINE, axis=0)
+    nearest = cKDTree(probe).query(points)[1]
+    q = probe[nearest]
+    across = np.cross(middle.normal(q), along[nearest])
+    wall = middle.samples[cKDTree(middle.samples).query(q)[1]]
+    side = np.sign(np.einsum("ij,ij->i", wall - q, across))
+    return np.asarray(np.einsum("ij,ij->i", points - q, across) * side < -1e-6 * middle.wall)
+
+
+def _left(points: Floats, cut: NDArray[np.bool_]) -> list[Floats]:
+    """Stretches of a chain without the points that are cut out; each goes on to the first of those."""
+    if cut.all():
+        return []
+    if np.allclose(points[0], points[-1]):  # begin within what is left out
+        k = int(np.argmax(cut))
+        points, cut = np.vstack((points[k:-1], points[: k + 1])), np.concatenate((cut[k:-1], cut[: k + 1]))
+    ends = np.flatnonzero(np.diff(np.concatenate(([True], cut, [True])).astype(int)))
+    return [points[max(a - 1, 0) : b + 1] for a, b in ends.reshape(-1, 2)]
 
 
 def _passes(chain: Floats, line: Floats, reach: float) -> list[Floats]:

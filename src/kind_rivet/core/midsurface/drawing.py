@@ -12,7 +12,7 @@ from kind_rivet.core.geometry.carriers import Carrier, Floats, unit
 from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.midsurface.bend_lines import TANGENT, bend_lines
-from kind_rivet.core.midsurface.contacts import with_contacts
+from kind_rivet.core.midsurface.contacts import with_contacts, without_twins
 from kind_rivet.core.midsurface.feet import feet
 from kind_rivet.core.midsurface.fields import CarrierField, Field, settle
 from kind_rivet.core.midsurface.middles import Middle, middle_of
@@ -152,10 +152,13 @@ def draw_lines(
     for line in steps:
         add(line)
     boxes = [_box(shape, middle) for middle in middles]
+    joints: list[Line] = []
     for a, b in sorted(close):
         touch = _touching(bends, a, b, 0.05 * min(middles[a].wall, middles[b].wall))
         for points, zeros in _joint(shape, middles[a], middles[b], boxes[a], boxes[b], touch, tolerance):
-            add(with_contacts(Line("joint", points, zeros, (a, b)), bends, middles))
+            joints.append(with_contacts(Line("joint", points, zeros, (a, b)), bends, middles))
+    for line in without_twins(joints, bends, middles):
+        add(line)
     for middle in middles:
         for k, pieces in _beside_joints(middle, lines).items():
             middle.lines.remove(k)
