@@ -91,7 +91,8 @@ def solid_of(part: object) -> Shape:
 @cache
 def drawn(name: str) -> Shape:
     """A made-up part by its name."""
-    parts = drawing().PARTS | drawing("draw_moulded_parts").PARTS | drawing("draw_hole_patterns").PARTS | drawing("draw_joined_parts").PARTS
+    scripts = ("thin_parts", "moulded_parts", "hole_patterns", "joined_parts", "round_parts")
+    parts = {part: draw for script in scripts for part, draw in drawing(f"draw_{script}").PARTS.items()}
     return solid_of(parts[name]())
 
 

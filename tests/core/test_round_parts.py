@@ -1,0 +1,131 @@
+"""Walls that turn and bulge, stand on bends, end on others: elbows, wheels, beads, dimples, ribbed ends, keyed hubs."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+
+from kind_rivet.core.geometry.carriers import Carrier
+from kind_rivet.core.meshing.bolt_circles import Circles
+from kind_rivet.core.meshing.curves import Curve
+from kind_rivet.core.meshing.divisions import _bulging
+from kind_rivet.core.meshing.patch import lay_flat
+from kind_rivet.core.meshing.round_chains import in_step
+from kind_rivet.core.meshing.rules import ShellRules
+from kind_rivet.core.meshing.sizes import poor_sides
+from kind_rivet.core.meshing.washers import find_round_holes
+from kind_rivet.core.midsurface.remarks import in_words
+from tests.thin_meshes import Made, drawing, drawn, drawn_sheet, made, size_for
+
+NAMES = list(drawing("draw_round_parts").PARTS)
+
+
+@pytest.mark.parametrize("name", NAMES)
+def test_parts_are_one_sheet_and_mesh_without_failing(name: str) -> None:
+    sheet = drawn_sheet(name)
+    proof = sheet.proof
+    assert proof is not None
+    assert (proof.pieces, proof.inner_free_length) == (1, 0)
+    assert proof.mass_ratio == pytest.approx(1, abs=0.005)
+    assert proof.cover > 0.998
+    assert sheet.thickness.min() > 0
+    assert in_words(sheet.remarks) == ""
+    mesh = made(name)
+    assert (mesh.pieces, mesh.coincident()) == (1, 0)
+    assert mesh.quad_share >= 0.985
+    assert not len(mesh.quality.failing)
+    assert mesh.angle_spread() <= 1
+
+
+def test_a_ribbed_hub_is_not_lost_where_a_rib_meets_the_grid_of_its_filling() -> None:
+    sheet = drawn_sheet("spoked_wheel").shape
+    tubes = [f for f, face in enumerate(sheet.faces) if face.carrier.kind == "cylinder"]
+    heights = {
+        round(sheet.faces[f].carrier.data[6], 1): float(np.ptp(sheet.points[sheet.facets[sheet.facet_face == f]][..., 2])) for f in tubes
+    }
+    assert heights[12.1] == pytest.approx(16.2 - 1.3, abs=1e-6)
+
+
+def test_bends_of_a_channel_reach_the_middle_of_the_plate_it_ends_on() -> None:
+    sheet = drawn_sheet("ribbed_end").shape
+    assert len(sheet.faces) == 6
+    for f, face in enumerate(sheet.faces):
+        if face.carrier.kind == "cylinder":
+            assert sheet.points[sheet.facets[sheet.facet_face == f]][..., 0].min() == pytest.approx(-0.75, abs=1e-6)
+
+
+def test_beads_end_at_the_middle_of_their_plate() -> None:
+    sheet = drawn_sheet("beaded_plate").shape
+    round_ones = [f for f, face in enumerate(sheet.faces) if face.carrier.kind != "plane"]
+    assert len(round_ones) == 6
+    assert sheet.points[sheet.facets[np.isin(sheet.facet_face, round_ones)]][..., 2].min() == pytest.approx(0.9, abs=1e-6)
+
+
+def test_a_branch_across_a_bend_meets_both_walls_in_few_edges() -> None:
+    sheet = drawn_sheet("branched_elbow").shape
+    assert sorted(face.carrier.kind for face in sheet.faces) == ["cylinder", "cylinder", "cylinder", "plane", "torus"]
+    torus = next(f for f, face in enumerate(sheet.faces) if face.carrier.kind == "torus")
+    assert sheet.points[sheet.facets[sheet.facet_face == torus]][..., 1].min() > -1e-4  # nothing of it beyond its bend
+    shared = [e for e, faces in enumerate(sheet.edge_faces) if torus in faces and len(set(faces)) > 1]
+    assert len(shared) < 14
+
+
+def bolts(mesh: Made) -> list[int]:
+    return [hole.divisions for hole in mesh.shells.holes if hole.radius == pytest.approx(3, abs=0.01)]
+
+
+def test_the_bore_amid_a_circle_of_bolts_makes_no_pattern_of_it() -> None:
+    assert bolts(made("branched_elbow")) == [8] * 6  # twelve would do for a pattern, with sides that are too short
+
+
+def test_a_dimple_gets_one_count_from_its_hole_to_its_foot() -> None:
+    mesh = made("dimpled_plate")
+    hole = next(h for h in mesh.shells.holes if h.radius == pytest.approx(5.7, abs=0.1))
+    circles = [e for e, edge in enumerate(mesh.sheet.edges) if edge.carrier.kind == "circle"]
+    assert [int(mesh.shells.divisions[e]) for e in circles] == [hole.divisions] * 3
+    assert hole.divisions == 16
+    tilt = np.abs(mesh.mesh.points[:, 2] - 1.2) > 1e-6
+    assert mesh.quality.index[tilt[np.maximum(mesh.mesh.shells(), 0)].all(axis=1)].min() > 0.4
+
+
+@pytest.mark.parametrize("by_hand", [False, True])
+def test_counts_set_by_hand_are_not_brought_in_step(by_hand: bool) -> None:
+    shape = drawn_sheet("dimpled_plate").shape
+    circle = next(e for e, edge in enumerate(shape.edges) if edge.carrier.kind == "circle")
+    rules = ShellRules(size_for(drawn("dimpled_plate")), 0.25, divisions={circle: 20} if by_hand else {})
+    patches = [lay_flat(shape, (f,)) for f in range(len(shape.faces))]
+    holes = find_round_holes(shape, patches, rules)
+    after, circles = in_step(shape, patches, holes, Circles({}, {}), rules)
+    if by_hand:
+        assert (after, circles.counts) == (holes, {})
+    else:
+        counts = {*circles.counts.values(), *(h.divisions for h in after if h.round)}
+        assert counts == {16}
+
+
+def arc(radius: float) -> Curve:
+    t = np.linspace(0, np.pi / 2, 40)
+    points = radius * np.column_stack((np.cos(t), np.sin(t), 0 * t))
+    return Curve.through(points, Carrier("circle", (0, 0, 0, 0, 0, 1, radius)))
+
+
+@pytest.mark.parametrize(("inner", "ring"), [(20, 36), (26, 46), (40, 50)])
+def test_rows_round_an_elbow_are_neither_too_short_within_nor_too_long_without(inner: float, ring: float) -> None:
+    curve, rules = arc(inner), ShellRules(3.0, 0.25)
+    count = round(curve.length / rules.size)
+    n = _bulging(count, curve.length, curve.length * ring / inner, curve, rules)
+    ends = np.array([inner, 2 * ring - inner]) * np.pi / 2 / rules.size
+    by_mean = round(count * ring / inner)
+    assert count <= n <= by_mean
+    assert poor_sides(ends / n).max() <= poor_sides(ends / by_mean).max()
+
+
+def test_sides_are_poor_below_and_above_the_comfort_of_the_default_limits() -> None:
+    assert poor_sides(np.array([0.2, 0.35, 0.475, 0.6, 1.0, 1.5, 1.85, 2.2, 3.0])) == pytest.approx([1, 1, 0.5, 0, 0, 0, 0.5, 1, 1])
+
+
+def test_a_kink_within_a_share_of_the_size_asks_for_no_divisions() -> None:
+    kinked = Curve.through(np.array([[0, 0, 0], [9.5, 0, 0], [9.6, 0.4, 0], [10, 0.4, 0]], float), Carrier("free", ()))
+    assert kinked.turning() > 2
+    assert kinked.turning(unseen=0.6) == 0
+    assert arc(5).turning(unseen=0.6) == pytest.approx(np.pi / 2, rel=1e-3)
