@@ -28,6 +28,7 @@ ROUNDED = 3.2  # sizes along a corner that is rounded off
 CLOSE = 1.0  # sizes between a ring and the border up to which one row lies between them
 ROUND_IT = 12  # steps of ten degrees round a hole in which the border lies close by: more than a straight one does
 LONG_FACING, LEAST_FACING = 1.6, 0.38  # sizes: sides on that border, and sides of the hole for their sake
+FILLED = 9.8  # divisions per size of radius round a disc, up to which the square within its ring has sides that are sound
 SLIM = 0.5  # of the size: thinnest ring worth having round a circle that has a ring within
 FACING = 1.6  # sizes between a ring and the border up to which they face each other
 SHARP = 65.0  # degrees; a ring cannot run evenly round a sharper corner of a cut-out
@@ -91,6 +92,9 @@ def _round(shape: Shape, region: int, number: int, loop: tuple[BorderEdge, ...],
     widths, width, count = _ring_for(float(d[6]), tuple(d[:3].tolist()), rules, _size_along(shape, edges, rules))
     if d[6] > BOSS * rules.size and all(len(shape.edge_faces[e]) > 1 for e in edges):  # a wall goes on there: nothing is fastened
         widths, width, count = (), 0.0, ring_divisions(float(d[6]), 0.0, rules.size)
+    rule = rules.washer_for(2 * float(d[6]), tuple(d[:3].tolist()))
+    if all(len(shape.edge_faces[e]) > 2 for e in edges) and not (rule is not None and rule.divisions):
+        count = min(count, max(8, 4 * int(FILLED * d[6] / rules.size / 4)))
     by_hand = [rules.divisions[e] for e in edges if e in rules.divisions]
     if by_hand and len(edges) == 1:
         count = by_hand[0]
