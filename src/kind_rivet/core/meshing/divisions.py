@@ -18,7 +18,7 @@ from kind_rivet.core.meshing.parity import odd_changes
 from kind_rivet.core.meshing.patch import BorderEdge, Patch
 from kind_rivet.core.meshing.rules import ShellRules
 from kind_rivet.core.meshing.sizes import along, poor_sides, wanted_count
-from kind_rivet.core.meshing.washers import LEAST_SIDE, SOUND_SIDE, RoundHole
+from kind_rivet.core.meshing.washers import LEAST_SIDE, RoundHole
 
 MOST_DISC = 34  # divisions round a disc up to which a square with a ring is tried
 UNLIKE = 0.55  # of their mean: opposite sides are not given equal counts where one wants fewer
@@ -127,10 +127,10 @@ def _by_length(curve: Curve, edge: int, faces: tuple[int, ...], rules: ShellRule
 
 
 def _by_bend(curve: Curve, rules: ShellRules) -> int:
-    """Divisions that follow a bent curve, no finer than the default limits find sound."""
+    """Divisions that follow a bent curve, no finer than the default limit on short sides allows."""
     by_bend = np.ceil(curve.turning(UNSEEN * rules.size) / np.radians(rules.bend_angle) - 0.05)
     # n balanced chords are L / (n + 1) long.
-    return int(min(by_bend, max(1, np.floor(curve.length / (SOUND_SIDE * rules.size) - (0 if _closed(curve) else 1)))))
+    return int(min(by_bend, max(1, np.floor(curve.length / (LEAST_SIDE * rules.size) - (0 if _closed(curve) else 1)))))
 
 
 def _closed(curve: Curve) -> bool:

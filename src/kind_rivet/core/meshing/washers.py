@@ -16,7 +16,6 @@ from kind_rivet.core.meshing.rules import ShellRules
 from kind_rivet.core.meshing.sizes import along
 
 LEAST_SIDE = 0.352  # of the size: a little above where the default limit sheet fails a side
-SOUND_SIDE = 0.477  # the same, from which it finds a side sound
 
 MOST_LENGTH = 12.0  # sizes; longer cut-outs carry no fastener and get no ring
 BOSS = 3.0  # sizes of radius up to which a round wall that stands on another gets a ring

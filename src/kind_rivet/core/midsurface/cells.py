@@ -24,7 +24,7 @@ SEAM = -2  # in place of a line's number
 
 @dataclass(frozen=True)
 class Cell:
-    """area and core area (on the chart), the rings of vertex numbers, outer first; `bulk` when wide and off the wall."""
+    """area and core area (on the chart; negative where the wall's sides have crossed and there is none), the rings of vertex numbers, outer first; `bulk` when wide and off the wall."""
 
     area: float
     core: float
@@ -166,7 +166,7 @@ def _on_chart(middle: Middle, line: Line, number: int) -> list[Floats]:
 
 
 def _tested(middle: Middle, faces: NDArray[np.object_], solid: FacetTree, shape: Shape) -> list[float | None]:
-    """Core share of every cell; None for cells outside the solid, or beyond where the two sides of the wall cross."""
+    """Core share of every cell; −1 beyond where the two sides of the wall cross, None for cells outside the solid."""
     places, whose = [], []
     for k, polygon in enumerate(faces):
         q = _inner_places(polygon)
@@ -186,8 +186,10 @@ def _tested(middle: Middle, faces: NDArray[np.object_], solid: FacetTree, shape:
     total = np.where(good, up + down, np.inf)
     core &= np.abs(total - wall) < 0.12 * wall
     count = np.bincount(cell, minlength=len(faces))
-    share_in = np.bincount(cell, within & (wall > 0), len(faces)) / count
+    share_in = np.bincount(cell, within, len(faces)) / count
+    share_wall = np.bincount(cell, within & (wall > 0), len(faces)) / count
     share_core = np.bincount(cell, core, len(faces)) / count
+    share_core[share_wall < 0.5] = -1.0
     return [float(c) if i >= 0.5 else None for c, i in zip(share_core, share_in, strict=True)]
 
 

@@ -28,11 +28,12 @@ SECONDS = 20.0
 
 
 def choose(middles: list[Middle], cuts: list[CutMiddle | None], network: Network, lines: list[Line], forced: dict[Cell, bool]) -> set[Cell]:
-    """The cells to keep; those in `forced` are kept or dropped as it says."""
+    """The cells to keep; those in `forced` are kept or dropped as it says, and none is kept where the sides of its wall have crossed."""
     names: list[Cell] = [(m, c) for m, cut in enumerate(cuts) if cut is not None for c in range(len(cut.cells))]
     number = {name: k for k, name in enumerate(names)}
     if not names:
         return set()
+    forced = {(m, c): False for m, c in names if cuts[m].cells[c].core < 0} | forced  # type: ignore[union-attr]
     gain = np.zeros(len(names))
     unit_area = float(np.median([m.wall for m in middles])) ** 2  # the solver's tolerances are absolute: areas count in walls
     for k, (m, c) in enumerate(names):
