@@ -5,7 +5,8 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
-from kind_rivet.core.geometry.carriers import Carrier
+from kind_rivet.core.geometry.carriers import Carrier, frame
+from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.meshing.bolt_circles import Circles
 from kind_rivet.core.meshing.curves import Curve
 from kind_rivet.core.meshing.divisions import _bulging
@@ -14,6 +15,7 @@ from kind_rivet.core.meshing.round_chains import in_step
 from kind_rivet.core.meshing.rules import ShellRules
 from kind_rivet.core.meshing.sizes import poor_sides
 from kind_rivet.core.meshing.washers import find_round_holes
+from kind_rivet.core.midsurface.bend_lines import _joined
 from kind_rivet.core.midsurface.remarks import in_words
 from tests.thin_meshes import Made, drawing, drawn, drawn_sheet, made, size_for
 
@@ -129,3 +131,29 @@ def test_a_kink_within_a_share_of_the_size_asks_for_no_divisions() -> None:
     assert kinked.turning() > 2
     assert kinked.turning(unseen=0.6) == 0
     assert arc(5).turning(unseen=0.6) == pytest.approx(np.pi / 2, rel=1e-3)
+
+
+def test_stretches_of_one_circle_are_joined_where_a_wall_stands_between_them() -> None:
+    """Where the elbow's bend begins a branch stands (with its bore between −13° and 13°), where it ends there is nothing but its wall."""
+    sheet, solid = drawn_sheet("branched_elbow"), drawn("branched_elbow")
+    ring, radius = next(face.carrier for face in sheet.shape.faces if face.carrier.kind == "torus").data[6:8]
+    tree = FacetTree.over(solid.points, solid.facets)
+    begins, ends = (Carrier("circle", (*at, *axis, radius)) for at, axis in (((ring, 0, 0), (0, 1, 0)), ((0, ring, 0), (1, 0, 0))))
+
+    def stretch(circle: Carrier, first: float, last: float) -> np.ndarray:
+        """Part of a circle (degrees)."""
+        d = circle.array
+        u, v = frame(d[3:6])
+        t = np.radians(np.linspace(first, last, 9))[:, None]
+        return d[:3] + d[6] * (np.cos(t) * u + np.sin(t) * v)
+
+    def joined(circle: Carrier, *spans: tuple[float, float]) -> list[np.ndarray]:
+        return _joined(circle, [stretch(circle, *span) for span in spans], [], solid, tree)
+
+    (closed,) = joined(ends, (0, 150), (170, 340))
+    assert np.allclose(closed[0], closed[-1])
+    (open_,) = joined(begins, (30, 150), (170, 330))
+    assert not np.allclose(open_[0], open_[-1])  # the bore lies between
+    assert len(joined(begins, (-80, -15), (15, 80))) == 2  # nor is more than half a round led on
+    (once,) = joined(ends, (0, 60), (40, 90))
+    assert np.linalg.norm(np.diff(once, axis=0), axis=1).sum() == pytest.approx(radius * np.pi / 2, rel=0.01)

@@ -21,10 +21,11 @@ EVEN = 1.0  # degrees by which the holes may be off equal angles
 
 @dataclass(frozen=True)
 class Circles:
-    """Counts of closed circular edges that follow a bolt circle, and how far along the edge their first node lies."""
+    """Counts of closed circular edges that follow a bolt circle, and how far along the edge their first node lies; edges of holes that follow one."""
 
     counts: dict[int, int]
     shifts: dict[int, float]
+    of_holes: frozenset[int] = frozenset()
 
 
 def follow_bolts(shape: Shape, patches: list[Patch | None], holes: list[RoundHole], rules: ShellRules) -> tuple[list[RoundHole], Circles]:
@@ -32,6 +33,7 @@ def follow_bolts(shape: Shape, patches: list[Patch | None], holes: list[RoundHol
     out = list(holes)
     counts: dict[int, int] = {}
     shifts: dict[int, float] = {}
+    of_holes: set[int] = set()
     for region, patch in enumerate(patches):
         mine = [k for k, h in enumerate(holes) if h.region == region and h.round]
         if patch is None or len(mine) < LEAST_BOLTS:
@@ -63,7 +65,8 @@ def follow_bolts(shape: Shape, patches: list[Patch | None], holes: list[RoundHol
                     shifts[e] = shift
             else:
                 out[hole] = replace(out[hole], divisions=count, shift=shift)
-    return out, Circles(counts, shifts)
+                of_holes.add(e)
+    return out, Circles(counts, shifts, frozenset(of_holes))
 
 
 def _on_one_circle(bolts: list[RoundHole], centre: Floats, axis: Floats, radius: float, size: float) -> Floats | None:

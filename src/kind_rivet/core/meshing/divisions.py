@@ -260,7 +260,6 @@ def _bulging(count: int, own: float, row: float, curve: Curve, rules: ShellRules
     """Divisions of a side of which rows bulge to a mean length `row`: those with which the default limits find shortest and longest least poor."""
     by_mean = count * row / own
     lengths = np.linspace(own, max(2 * row - own, own), 9) / rules.size
-
     least = max(min(count, int(by_mean)), int(_by_bend(curve, rules)))
     most = max(count, min(round(by_mean), int(own / (LEAST_SIDE * rules.size))), least)
     return min(range(least, most + 1), key=lambda n: float(poor_sides(lengths / n).mean()) + EVENLY * abs(float(np.log(n / by_mean))))

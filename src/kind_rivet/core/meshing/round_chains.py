@@ -36,7 +36,8 @@ def in_step(
         if any(e in rules.divisions for e in chain) or any(counted_by_hand(holes[by_edge[e]], rules) for e in chain if e in by_edge):
             continue
         each = {e: float(shape.edge_length[e]) / rules.size_on(shape.edge_faces[e]) for e in chain}
-        count, mine = _suited(each, links, {e: counts[e] for e in chain if e in counts})
+        given = {e: counts[e] for e in chain if e in counts} | {e: out[by_edge[e]].divisions for e in chain if e in circles.of_holes}
+        count, mine = _suited(each, links, given)
         for e in mine:
             length, k = float(shape.edge_length[e]), by_edge.get(e)
             if k is not None:
@@ -51,7 +52,7 @@ def in_step(
         for k in {by_edge[e] for e in chain if e in by_edge and e not in mine}:
             if mine & set(out[k].rim):
                 out[k] = replace(out[k], rim=())
-    return turned_alike(out, shape), Circles(counts, shifts)
+    return turned_alike(out, shape), replace(circles, counts=counts, shifts=shifts)
 
 
 def _suited(each: dict[int, float], links: dict[int, set[int]], given: dict[int, int]) -> tuple[int, set[int]]:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import itertools
 from dataclasses import replace
 
 import numpy as np
@@ -50,18 +49,29 @@ def bend_lines(shape: Shape, solid: FacetTree, middles: list[Middle], tolerance:
                     # The same bend seen from its longer side: it reaches as far as the wall does.
                     found[pair] = [other for other, twin in zip(lot, twins, strict=True) if not twin] + [line]
     out = [line for pair, lot in found.items() for line in _through_gaps(lot, [middles[m] for m in pair], shape, solid, tolerance)]
-    return [_run_on(line, k, out, middles, shape, solid, tolerance) for k, line in enumerate(out)]
+    return _led_on(out, middles, shape, solid, 10 * tolerance)
 
 
-def _run_on(line: Line, number: int, bends: list[Line], middles: list[Middle], shape: Shape, solid: FacetTree, tolerance: float) -> Line:
-    """A straight bend with its ends led on into a wall it ends on; not where another bend begins."""
-    if line.closed or len(line.points) != 2:
-        return line
-    reach = INTO * max(middles[m].around for m in line.middles)
+def _led_on(bends: list[Line], middles: list[Middle], shape: Shape, solid: FacetTree, tolerance: float) -> list[Line]:
+    """The bends, straight ones with their ends led on into a wall they end on; not where another bend passes."""
+    low, high = (np.array([f(line.points, axis=0) for line in bends]).reshape(-1, 3) for f in (np.min, np.max))
+
+    def alone(k: int, end: Floats) -> bool:
+        near = np.flatnonzero(((low <= end + tolerance) & (high >= end - tolerance)).all(axis=1))
+        return all(j == k or away_from(end[None], bends[j].points)[0] >= tolerance for j in near.tolist())
+
+    out = []
+    for k, line in enumerate(bends):
+        ends = [] if line.closed or len(line.points) != 2 else [end for end in (0, 1) if alone(k, line.points[end])]
+        reach = INTO * max(middles[m].around for m in line.middles)
+        out.append(_longer(line, ends, reach, shape, solid) if ends else line)
+    return out
+
+
+def _longer(line: Line, ends: list[int], reach: float, shape: Shape, solid: FacetTree) -> Line:
+    """A straight line led on at some of its ends as long as it lies inside the solid, no further than `reach`."""
     points = line.points.copy()
-    for end in (0, 1):
-        if any(away_from(points[[end]], other.points)[0] < 10 * tolerance for k, other in enumerate(bends) if k != number):
-            continue
+    for end in ends:
         way = unit(line.points[end] - line.points[1 - end])
         trial = line.points[end] + np.linspace(0.05, 1.0, 20)[:, None] * reach * way
         within = inside(trial, solid, shape)
@@ -131,15 +141,17 @@ def _joined(curve: Carrier, stretches: list[Floats], middles: list[Middle], shap
     if round_:
         runs = [(points, t - 2 * np.pi * np.floor(t[0] / (2 * np.pi))) for points, t in runs]
     runs.sort(key=lambda run: float(run[1][0]))
-    out = [list(runs[0][:1])]
-    for (_, before), (points, t) in itertools.pairwise(runs):
-        gap = between(float(before[-1]), float(t[0]))
-        if gap is None:
-            out.append([points])
-        else:
+    out, last_at = [list(runs[0][:1])], float(runs[0][1][-1])
+    for points, t in runs[1:]:
+        if t[0] <= last_at:  # they overlap: what is new of the second
+            out[-1].append(points[t > last_at])
+        elif (gap := between(last_at, float(t[0]))) is not None:
             out[-1] += [gap, points]
+        else:
+            out.append([points])
+        last_at = max(last_at, float(t[-1]))
     if round_:
-        gap = between(float(runs[-1][1][-1]), float(runs[0][1][0]) + 2 * np.pi)
+        gap = between(last_at, float(runs[0][1][0]) + 2 * np.pi)
         if gap is not None:
             last = out.pop() if len(out) > 1 else out[0]
             out[0] = [*last, gap, *(out[0] if last is not out[0] else [out[0][0][:1]])]

@@ -24,7 +24,7 @@ SEAM = -2  # in place of a line's number
 
 @dataclass(frozen=True)
 class Cell:
-    """area and core area (on the chart; negative where the wall's sides have crossed and there is none), the rings of vertex numbers, outer first; `bulk` when wide and off the wall."""
+    """area and core area (on the chart; core negative where the wall's sides have crossed and there is none), the rings of vertex numbers, outer first."""
 
     area: float
     core: float
