@@ -17,6 +17,7 @@ from kind_rivet.core.midsurface.traces import TURN, Line, away_from, contact_fie
 TANGENT = 0.97  # cosine between middles above which they run on smoothly
 CREASED = 0.85  # the same, where they meet in a crease that is flat somewhere along it
 INTO = 1.5  # of the thickest wall near by: how far bends are led on into it
+DEEP = 0.15  # walls below the surface from which a place lies well inside
 PROBES = 9  # places along a curved edge at which to ask
 
 
@@ -64,17 +65,18 @@ def _led_on(bends: list[Line], middles: list[Middle], shape: Shape, solid: Facet
     for k, line in enumerate(bends):
         ends = [] if line.closed or len(line.points) != 2 else [end for end in (0, 1) if alone(k, line.points[end])]
         reach = INTO * max(middles[m].around for m in line.middles)
-        out.append(_longer(line, ends, reach, shape, solid) if ends else line)
+        wall = min(middles[m].wall for m in line.middles)
+        out.append(_longer(line, ends, reach, wall, shape, solid) if ends else line)
     return out
 
 
-def _longer(line: Line, ends: list[int], reach: float, shape: Shape, solid: FacetTree) -> Line:
-    """A straight line led on at some of its ends as long as it lies inside the solid, no further than `reach`."""
+def _longer(line: Line, ends: list[int], reach: float, wall: float, shape: Shape, solid: FacetTree) -> Line:
+    """A straight line led on at some of its ends as long as it lies well inside the solid, no further than `reach`; not along a border."""
     points = line.points.copy()
     for end in ends:
         way = unit(line.points[end] - line.points[1 - end])
         trial = line.points[end] + np.linspace(0.05, 1.0, 20)[:, None] * reach * way
-        within = inside(trial, solid, shape)
+        within = inside(trial, solid, shape) & (solid.nearest(trial)[2] > DEEP * wall)
         if within[0]:
             points[end] = trial[len(within) - 1 if within.all() else int(np.argmin(within)) - 1]
     return replace(line, points=points)
@@ -155,7 +157,7 @@ def _joined(curve: Carrier, stretches: list[Floats], middles: list[Middle], shap
         if gap is not None:
             last = out.pop() if len(out) > 1 else out[0]
             out[0] = [*last, gap, *(out[0] if last is not out[0] else [out[0][0][:1]])]
-    return [np.vstack(run) for run in out]
+    return [np.vstack(run) for run in out] if any(len(run) > 1 for run in out) else stretches
 
 
 def _beside(a: Floats, b: Floats, reach: float) -> bool:

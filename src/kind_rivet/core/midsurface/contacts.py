@@ -40,7 +40,11 @@ def with_contacts(joint: Line, bends: list[Line], middles: list[Middle]) -> Line
 
 
 def without_twins(joints: list[Line], bends: list[Line], middles: list[Middle]) -> list[Line]:
-    """The joints without stretches beyond a bend that all but coincide with the joint of the wall that goes on there."""
+    """The joints without stretches beyond a bend that all but coincide with the joint of the wall that goes on there.
+
+    Only joints of walls that do not bend themselves: in mitres, where bends meet, the lines on both sides make the corners exact.
+    """
+    bent = {m for bend in bends for m in bend.middles}
     by_pair: dict[frozenset[int], list[Line]] = {}
     for joint in joints:
         by_pair.setdefault(frozenset(joint.middles), []).append(joint)
@@ -52,7 +56,7 @@ def without_twins(joints: list[Line], bends: list[Line], middles: list[Middle]) 
             if len(own) != 1 or set(bend.middles) == set(joint.middles):
                 continue
             (a,), (b,), (m,) = own, set(bend.middles) - own, set(joint.middles) - own
-            for twin in by_pair.get(frozenset((m, b)), []):
+            for twin in [] if m in bent else by_pair.get(frozenset((m, b)), []):
                 close = away_from(joint.points, twin.points) < TWIN * middles[m].wall
                 if close.any():
                     cut |= close & _beyond(joint.points, bend.points, middles[a])
