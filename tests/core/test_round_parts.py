@@ -16,8 +16,11 @@ from kind_rivet.core.meshing.rules import ShellRules
 from kind_rivet.core.meshing.sizes import poor_sides
 from kind_rivet.core.meshing.washers import find_round_holes
 from kind_rivet.core.midsurface.bend_lines import _joined
+from kind_rivet.core.midsurface.contacts import _left
+from kind_rivet.core.midsurface.extract import extract
 from kind_rivet.core.midsurface.remarks import in_words
-from tests.thin_meshes import Made, drawing, drawn, drawn_sheet, made, size_for
+from kind_rivet.core.midsurface.sew import _clear_of
+from tests.thin_meshes import Made, drawing, drawn, drawn_sheet, made, meshed, size_for, solid_of
 
 NAMES = list(drawing("draw_round_parts").PARTS)
 
@@ -157,3 +160,52 @@ def test_stretches_of_one_circle_are_joined_where_a_wall_stands_between_them() -
     assert len(joined(begins, (-80, -15), (15, 80))) == 2  # nor is more than half a round led on
     (once,) = joined(ends, (0, 60), (40, 90))
     assert np.linalg.norm(np.diff(once, axis=0), axis=1).sum() == pytest.approx(radius * np.pi / 2, rel=0.01)
+
+
+def test_flanges_thicker_than_their_web_are_covered_beside_it() -> None:
+    draw = drawing()
+    solid = solid_of(draw.fused([draw.box(0, -25, 0, 120, 50, 6), draw.box(0, -1, 3, 120, 2, 60)]))
+    sheet = extract(solid)
+    assert sheet.proof is not None
+    assert sheet.proof.cover > 0.999
+    assert in_words(sheet.remarks) == ""  # its outer corners are nearer to the thin web, but within the flange
+
+
+def test_a_bore_that_cuts_into_a_wall_lengthwise_leaves_no_wall_thinner_than_nothing() -> None:
+    draw = drawing()
+    box = [draw.box(0, 0, 0, 120, 60, 38), draw.box(-1, 2, 2, 122, 56, 34)]
+    tube = draw.fused([draw.cut(*box), draw.box(0, 1, 18, 120, 58, 2)])
+    sheet = extract(solid_of(draw.cut(tube, draw.cylinder((60, -5, 25), (0, 1, 0), 7.1, 80))))
+    assert sheet.proof is not None
+    assert sheet.proof.pieces == 1
+    assert sheet.proof.mass_ratio == pytest.approx(1, abs=0.005)
+    assert sheet.thickness.min() > 0.3
+
+
+def test_a_small_disc_within_a_boss_gets_few_divisions() -> None:
+    draw = drawing()
+    boss = draw.cut(
+        draw.fused([draw.box(-30, -30, 0, 60, 60, 3), draw.cylinder((0, 0, 0), (0, 0, 1), 3.9, 25)]),
+        draw.cylinder((0, 0, 3), (0, 0, 1), 2.4, 30),
+    )
+    mesh = meshed(extract(solid_of(boss)), 3.0)
+    assert [hole.divisions for hole in mesh.shells.holes] == [8]  # twelve would leave the square within sides of a third of the size
+    assert not len(mesh.quality.failing)
+
+
+def test_a_chain_without_some_of_its_points_falls_into_stretches() -> None:
+    line = np.column_stack((np.arange(7.0), np.zeros(7), np.zeros(7)))
+    cut = np.isin(np.arange(7), [2, 3])
+    assert [part[:, 0].tolist() for part in _left(line, cut)] == [[0, 1, 2], [3, 4, 5, 6]]
+    assert _left(line, np.ones(7, bool)) == []
+    ring = np.array([[0, 0, 0], [1, 0, 0], [2, 1, 0], [1, 2, 0], [0, 0, 0]], float)
+    (part,) = _left(ring, np.array([False, False, True, False, False]))
+    assert part.tolist() == [ring[2].tolist(), ring[3].tolist(), ring[0].tolist(), ring[1].tolist(), ring[2].tolist()]
+
+
+def test_places_on_a_segment_are_left_out_of_a_filling() -> None:
+    grid = np.stack(np.meshgrid(np.arange(5.0), np.arange(3.0), indexing="ij"), axis=-1).reshape(-1, 2)
+    rib = np.array([[[2.0, -1.0], [2.0, 1.5]]])
+    left = _clear_of(rib, grid)
+    assert len(left) == len(grid) - 2
+    assert not ((left[:, 0] == 2) & (left[:, 1] < 1.5)).any()

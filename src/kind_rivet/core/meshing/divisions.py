@@ -17,14 +17,13 @@ from kind_rivet.core.meshing.near_edges import face_rings
 from kind_rivet.core.meshing.parity import odd_changes
 from kind_rivet.core.meshing.patch import BorderEdge, Patch
 from kind_rivet.core.meshing.rules import ShellRules
-from kind_rivet.core.meshing.sizes import along, poor_sides, wanted_count
+from kind_rivet.core.meshing.sizes import along, price_of_count, wanted_count
 from kind_rivet.core.meshing.washers import LEAST_SIDE, RoundHole
 
 MOST_DISC = 34  # divisions round a disc up to which a square with a ring is tried
 UNLIKE = 0.55  # of their mean: opposite sides are not given equal counts where one wants fewer
 BULGE = 1.15  # of the longer of two opposite sides: rows between them that are longer bulge
 UNSEEN = 0.1  # of the size: what a curve turns within this asks for no divisions
-EVENLY = 0.2  # price of divisions other than by the mean length of bulging rows, per factor e
 TURNED = 4.0  # price of opposite sides that differ, against a change of counts
 TOO_SHORT = 10.0  # price of a change that makes divisions fail, against some that do not
 NEARLY = 0.08  # of the greater count: opposite sides of regions with holes are given equal counts where they differ by less
@@ -262,7 +261,7 @@ def _bulging(count: int, own: float, row: float, curve: Curve, rules: ShellRules
     lengths = np.linspace(own, max(2 * row - own, own), 9) / rules.size
     least = max(min(count, int(by_mean)), int(_by_bend(curve, rules)))
     most = max(count, min(round(by_mean), int(own / (LEAST_SIDE * rules.size))), least)
-    return min(range(least, most + 1), key=lambda n: float(poor_sides(lengths / n).mean()) + EVENLY * abs(float(np.log(n / by_mean))))
+    return min(range(least, most + 1), key=lambda n: price_of_count(n, lengths, by_mean))
 
 
 def _room_for_standing(

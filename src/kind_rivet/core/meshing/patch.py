@@ -17,7 +17,7 @@ from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.meshing.flatten import flatten_facets
 
 Ints = NDArray[np.int32]
-UNSEEN = 2e-3  # share of a region's area in which its laying flat may go wrong, as where the corner of a step leaves its wall
+SQUASHED = 2e-3  # share of a region's area in which its laying flat may go wrong, as where the corner of a step leaves its wall
 REMEMBERED = 3  # shapes whose regions laid flat are remembered
 
 
@@ -71,7 +71,7 @@ class Patch:
         ratio = np.maximum(flat, 1e-300) / np.maximum(true, 1e-300)
         ratio = np.maximum(ratio, 1 / ratio)
         worst = np.argsort(-ratio)
-        beyond = np.searchsorted(np.cumsum(true[worst]), UNSEEN * true.sum(), side="right")
+        beyond = np.searchsorted(np.cumsum(true[worst]), SQUASHED * true.sum(), side="right")
         return float(ratio[worst[min(int(beyond), len(worst) - 1)]])
 
     @cached_property

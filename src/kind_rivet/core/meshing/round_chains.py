@@ -11,14 +11,13 @@ from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.meshing.bolt_circles import Circles
 from kind_rivet.core.meshing.patch import Patch
 from kind_rivet.core.meshing.rules import ShellRules
-from kind_rivet.core.meshing.sizes import poor_sides
+from kind_rivet.core.meshing.sizes import poor_sides, price_of_count
 from kind_rivet.core.meshing.washers import RoundHole, counted_by_hand, turned_alike, widths_for
 
 COAXIAL = 1e-3  # radii by which circles may lie off one axis
 WIDER = 1.1  # the widest circle of a chain against its narrowest: tubes keep the counts they have
-EVENLY = 0.2  # price of a count other than by the mean circle, per factor e
 MOST_POOR = 0.5  # as `poor_sides` has it: a count that would make any circle poorer than this is not given
-LEAST = 8
+LEAST = 8  # divisions of a circle
 ROOM = 3.0  # sizes between two circles from which their counts may change on the way
 
 
@@ -119,13 +118,9 @@ def _between_two(shape: Shape, patch: Patch) -> tuple[int, int] | None:
 
 def _best(each: Floats, given: set[int]) -> int | None:
     """The multiple of four that makes the sides of circles (k,) least poor, or the count already given to some of them; None where none suits all."""
-    mean = float(np.exp(np.log(each).mean()))
-
-    def price(n: int) -> float:
-        return float(poor_sides(each / n).mean()) + EVENLY * abs(float(np.log(n / mean)))
-
     if len(given) > 1:
         return None
+    mean = float(np.exp(np.log(each).mean()))
     likely = given or {n for n in range(4 * int(mean // 8), 8 * int(mean / 4) + 9, 4) if n >= LEAST}
-    best = min(sorted(likely), key=price, default=None)
+    best = min(sorted(likely), key=lambda n: price_of_count(n, each, mean), default=None)
     return best if best is not None and poor_sides(each / best).max() <= MOST_POOR else None

@@ -12,6 +12,7 @@ from kind_rivet.core.meshing.rules import Grading, LocalSize, ShellRules
 
 SAMPLES = 64  # places along an edge at which the size is asked
 MOST_SPOTS = 400
+EVENLY = 0.2  # price of a count other than the one wanted, per factor e
 SHORT, LONG = (0.6, 0.35), (1.5, 2.2)  # comfort and limit of the default sheet for the sides of elements, in sizes
 
 
@@ -20,6 +21,11 @@ def poor_sides(sides: Floats) -> Floats:
     short = (SHORT[0] - sides) / (SHORT[0] - SHORT[1])
     long = (sides - LONG[0]) / (LONG[1] - LONG[0])
     return np.clip(np.maximum(short, long), 0.0, 1.0)
+
+
+def price_of_count(count: int, lengths: Floats, wanted: float) -> float:
+    """How poor rows of some lengths (k,), in sizes, become with a count, and a little for being far from the count wanted."""
+    return float(poor_sides(lengths / count).mean()) + EVENLY * abs(float(np.log(count / wanted)))
 
 
 def in_places(points: Floats, sizes: Floats, places: tuple[LocalSize, ...], growth: float) -> Floats:

@@ -91,13 +91,13 @@ def _round(shape: Shape, region: int, number: int, loop: tuple[BorderEdge, ...],
     widths, width, count = _ring_for(float(d[6]), tuple(d[:3].tolist()), rules, _size_along(shape, edges, rules))
     if d[6] > BOSS * rules.size and all(len(shape.edge_faces[e]) > 1 for e in edges):  # a wall goes on there: nothing is fastened
         widths, width, count = (), 0.0, ring_divisions(float(d[6]), 0.0, rules.size)
-    rule = rules.washer_for(2 * float(d[6]), tuple(d[:3].tolist()))
-    if all(len(shape.edge_faces[e]) > 2 for e in edges) and not (rule is not None and rule.divisions):
-        count = min(count, max(8, 4 * int(FILLED * d[6] / rules.size / 4)))
-    by_hand = [rules.divisions[e] for e in edges if e in rules.divisions]
-    if by_hand and len(edges) == 1:
-        count = by_hand[0]
-    return RoundHole(region, number, edges, float(d[6]), tuple(d[:3].tolist()), tuple(d[3:6].tolist()), count, widths, width)
+    hole = RoundHole(region, number, edges, float(d[6]), tuple(d[:3].tolist()), tuple(d[3:6].tolist()), count, widths, width)
+    if len(edges) == 1 and edges[0] in rules.divisions:
+        return replace(hole, divisions=rules.divisions[edges[0]])
+    filled = all(len(shape.edge_faces[e]) > 2 for e in edges)
+    if filled and not counted_by_hand(hole, rules):
+        return replace(hole, divisions=min(count, max(8, 4 * int(FILLED * hole.radius / rules.size / 4))))
+    return hole
 
 
 def _size_along(shape: Shape, edges: tuple[int, ...], rules: ShellRules) -> float:

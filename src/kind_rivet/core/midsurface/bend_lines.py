@@ -112,35 +112,35 @@ def _off(curve: Carrier, points: Floats) -> float:
 def _joined(curve: Carrier, stretches: list[Floats], middles: list[Middle], shape: Shape, solid: FacetTree) -> list[Floats]:
     """Stretches of one curve, joined across gaps that lie inside the solid; on a circle also round to the first again."""
     d = curve.array
-    round_ = curve.kind == "circle"
+    is_round = curve.kind == "circle"
     u, v = frame(d[3:6])
 
     def place(points: Floats) -> Floats:
         q = points - d[:3]
-        return np.unwrap(np.arctan2(q @ v, q @ u)) if round_ else q @ d[3:6]
+        return np.unwrap(np.arctan2(q @ v, q @ u)) if is_round else q @ d[3:6]
 
     def at(t: Floats) -> Floats:
         """Points between two ends of stretches, settled on both middles."""
-        if not round_:
+        if not is_round:
             return np.asarray(d[:3] + t[:, None] * d[3:6])
         p = d[:3] + d[6] * (np.cos(t)[:, None] * u + np.sin(t)[:, None] * v)
         return settle(p, [m.field for m in middles], cutoff=0.1)[0]
 
     def between(a: float, b: float) -> Floats | None:
         """Points (n, 3) across a gap from a to b, both ends left out; None where it stays open."""
-        if round_ and b - a > np.pi:
+        if is_round and b - a > np.pi:
             return None
-        count = max(int(np.ceil((b - a) / TURN)), 2) if round_ else 4
+        count = max(int(np.ceil((b - a) / TURN)), 2) if is_round else 4
         points = at(np.linspace(a, b, count + 1)[1:-1])
         if not inside(points, solid, shape).all():
             return None
-        return points if round_ else points[:0]
+        return points if is_round else points[:0]
 
     runs = []
     for points in stretches:
         t = place(points)
         runs.append((points, t) if t[-1] > t[0] else (points[::-1], t[::-1]))
-    if round_:
+    if is_round:
         runs = [(points, t - 2 * np.pi * np.floor(t[0] / (2 * np.pi))) for points, t in runs]
     runs.sort(key=lambda run: float(run[1][0]))
     out, last_at = [list(runs[0][:1])], float(runs[0][1][-1])
@@ -152,7 +152,7 @@ def _joined(curve: Carrier, stretches: list[Floats], middles: list[Middle], shap
         else:
             out.append([points])
         last_at = max(last_at, float(t[-1]))
-    if round_:
+    if is_round:
         gap = between(last_at, float(runs[0][1][0]) + 2 * np.pi)
         if gap is not None:
             last = out.pop() if len(out) > 1 else out[0]

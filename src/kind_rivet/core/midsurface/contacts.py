@@ -56,7 +56,9 @@ def without_twins(joints: list[Line], bends: list[Line], middles: list[Middle]) 
             if len(own) != 1 or set(bend.middles) == set(joint.middles):
                 continue
             (a,), (b,), (m,) = own, set(bend.middles) - own, set(joint.middles) - own
-            for twin in [] if m in bent else by_pair.get(frozenset((m, b)), []):
+            if m in bent:
+                continue
+            for twin in by_pair.get(frozenset((m, b)), []):
                 close = away_from(joint.points, twin.points) < TWIN * middles[m].wall
                 if close.any():
                     cut |= close & _beyond(joint.points, bend.points, middles[a])

@@ -23,6 +23,7 @@ from kind_rivet.core.midsurface.traces import Line, away_from, crossing, outline
 SAME_WALL = 0.03  # walls that differ by less are one: recesses of hairs make no steps
 ALONG = 0.02  # walls: lines nearer to each other than this run along each other
 SHORT_OF = 0.6  # of the thicker wall: how far a wall ends before the middle of another that it meets
+LOST = 0.1  # walls: a chart that leads back to a point no nearer than this does not know it
 STATIONS = 33  # places along a straight crossing at which to ask whether there are walls near by
 PARALLEL = 0.99  # cosine between the axes of two sides of a bend
 ALIKE = (1 - SLANT**2) ** 0.5  # cosine between a face and a wall above which the face does not end on it
@@ -310,9 +311,19 @@ def _joint(
             for line in touch:  # beside it they part so slowly that they may cross again by a hair
                 near &= away_from(along, line) > thick
             if np.median(angle) < TANGENT and near.any():
-                # Two cylinders cross in two planes, but bends meet in one only.
-                out += [(piece, zeros) for piece in (_runs(points, _round_at(a, points) & _round_at(b, points)) if ways else [points])]
+                there = _found_again(a, points) & _found_again(b, points)
+                if ways:  # two cylinders cross in two planes, but bends meet in one only
+                    there &= _round_at(a, points) & _round_at(b, points)
+                out += [(piece, zeros) for piece in ([points] if there.all() else _runs(points, there))]
     return out
+
+
+def _found_again(middle: Middle, points: Floats) -> NDArray[np.bool_]:
+    """Does the chart of a freely curved middle lead back to points (n, 3) on it? Far beyond its wall, where it has turned away, it does not."""
+    if middle.carrier.kind != "free":
+        return np.ones(len(points), bool)
+    away = np.linalg.norm(middle.place(middle.chart.flat(points)) - points, axis=1)
+    return np.asarray(away < LOST * middle.wall)
 
 
 def _runs(points: Floats, there: NDArray[np.bool_]) -> list[Floats]:

@@ -115,16 +115,17 @@ def _cover(solid: Shape, tree: FacetTree, sheet: Sheet) -> tuple[float, Floats, 
 def _walls_off(sheet: Sheet, points: Floats) -> Floats:
     """Least distance (n,) of points from any face, in walls of that face: beside a thin web a thick flange may still hold a place."""
     shape = sheet.shape
-    facet, _, gap = FacetTree.over(shape.points, shape.facets).nearest(points)
-    out = gap / sheet.thickness_at(points, shape.facet_face[facet].astype(np.int64))
+
+    def off(points: Floats, facets: NDArray[np.int64]) -> Floats:
+        facet, _, gap = FacetTree.over(shape.points, shape.facets[facets]).nearest(points)
+        return gap / np.maximum(sheet.thickness_at(points, shape.facet_face[facets[facet]].astype(np.int64)), 1e-300)
+
+    out = off(points, np.arange(len(shape.facets)))
     order = np.argsort(sheet.thickness)
-    lots = np.split(order, np.flatnonzero(np.diff(np.log(sheet.thickness[order])) > ALIKE) + 1)
+    lots = np.split(order, np.flatnonzero(np.diff(sheet.thickness[order]) > ALIKE * sheet.thickness[order[1:]]) + 1)
     for lot in lots if len(lots) > 1 else []:
         left = np.flatnonzero(out > COVER)
-        mine = np.flatnonzero(np.isin(shape.facet_face, lot))
-        facet, _, gap = FacetTree.over(shape.points, shape.facets[mine]).nearest(points[left])
-        wall = sheet.thickness_at(points[left], shape.facet_face[mine[facet]].astype(np.int64))
-        out[left] = np.minimum(out[left], gap / wall)
+        out[left] = np.minimum(out[left], off(points[left], np.flatnonzero(np.isin(shape.facet_face, lot))))
     return out
 
 
