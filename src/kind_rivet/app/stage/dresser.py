@@ -222,7 +222,7 @@ def _mesh(
     faces = scene.actor(data, None, lift=1.0)
     faces.GetProperty().SetAmbient(0.35)
     actors.append(faces)
-    outline = scene.actor(scene.poly(mesh.points, cells), COPPER if proposed else INK, 0.6 if proposed else 0.5, 1.0, lit=False)
+    outline = scene.actor(data, COPPER if proposed else INK, 0.6 if proposed else 0.5, 1.0, lit=False)
     outline.GetProperty().SetRepresentationToWireframe()
     actors.append(outline)
     lines.append(outline)
@@ -235,11 +235,9 @@ def _mesh(
             actors.append(frame)
     skin, owner = scene.solid_skin(mesh)
     if skin:
-        tint = np.array(
-            [rgb(document.part(int(p)).colour) if any(q.key == p for q in document.parts) else rgb("#9AA9AD") for p in mesh.part[owner]]
-        )
-        actors.append(scene.actor(scene.coloured(scene.poly(mesh.points, skin), tint), None, lift=1.0))
-        outline = scene.actor(scene.poly(mesh.points, skin), INK, 0.5, 1.0, lit=False)
+        data = scene.coloured(scene.poly(mesh.points, skin), _part_colours(document, owner))
+        actors.append(scene.actor(data, None, lift=1.0))
+        outline = scene.actor(data, INK, 0.5, 1.0, lit=False)
         outline.GetProperty().SetRepresentationToWireframe()
         actors.append(outline)
         lines.append(outline)
@@ -277,11 +275,17 @@ def _element_colours(document: Document, look: Look, element: np.ndarray, legend
             c = scene.scale_colours(np.array([share]), 0, 1)[0]
             legend.append(("#" + "".join(f"{round(x * 255):02X}" for x in c), f"{100 * share * high:.3g} % of the wall off its middle"))
         return scene.scale_colours(np.minimum(off, high), 0.0, high)
-    tints = {p.key: rgb(p.colour) for p in document.parts}
-    out = np.array([tints.get(int(p), rgb("#9AA9AD")) for p in mesh.part[element]]).reshape(-1, 3)
+    out = _part_colours(document, element)
     rings = mesh.ring[element] >= 0
     out[rings] = 0.55 * out[rings] + 0.45 * np.array(rgb("#E9DFC8"))  # washers stand out quietly
     return out
+
+
+def _part_colours(document: Document, element: np.ndarray) -> Floats:
+    """The colour (m, 3) of each element's part."""
+    tints = {p.key: rgb(p.colour) for p in document.parts}
+    keys, of = np.unique(document.mesh.part[element], return_inverse=True)
+    return np.array([tints.get(int(k), rgb("#9AA9AD")) for k in keys]).reshape(-1, 3)[of]
 
 
 def _selected(document: Document, selection: Selection, shows_mesh: bool, sheets: bool) -> list[vtkActor]:

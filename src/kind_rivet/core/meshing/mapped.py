@@ -53,19 +53,17 @@ def fill_mapped(loop: Floats, corners: list[int] | None = None) -> FlatMesh | No
     bottom, right, top, left = loop[sides[0]], loop[sides[1]], loop[sides[2]][::-1], loop[sides[3]][::-1]
     number = np.full((m + 1, n + 1), -1, np.int64)
     number[0], number[:, n], number[m], number[:, 0] = sides[0], sides[1], sides[2][::-1], sides[3][::-1]
-    inner = [(i, j) for i in range(1, m) for j in range(1, n)]
-    place = np.empty((len(inner), 2))
-    u0, u1, v0, v1 = _shares(bottom), _shares(top), _shares(left), _shares(right)
-    for q, (i, j) in enumerate(inner):
-        # Crossing of the straight lines between opposite shares keeps gradings of both sides.
-        du, dv = u1[j] - u0[j], v1[i] - v0[i]
-        u = (u0[j] + v0[i] * du) / (1 - du * dv)
-        v = v0[i] + u * dv
-        a = (1 - v) * bottom[j] + v * top[j]
-        b = (1 - u) * left[i] + u * right[i]
-        c = (1 - u) * (1 - v) * bottom[0] + u * (1 - v) * bottom[n] + (1 - u) * v * top[0] + u * v * top[n]
-        place[q] = a + b - c
-        number[i, j] = k + q
+    number[1:m, 1:n] = k + np.arange((m - 1) * (n - 1)).reshape(m - 1, n - 1)
+    u0, u1 = _shares(bottom)[None, 1:n], _shares(top)[None, 1:n]
+    v0, v1 = _shares(left)[1:m, None], _shares(right)[1:m, None]
+    # Crossing of the straight lines between opposite shares keeps gradings of both sides.
+    du, dv = u1 - u0, v1 - v0
+    u = ((u0 + v0 * du) / (1 - du * dv))[..., None]
+    v = v0[..., None] + u * dv[..., None]
+    a = (1 - v) * bottom[None, 1:n] + v * top[None, 1:n]
+    b = (1 - u) * left[1:m, None] + u * right[1:m, None]
+    c = (1 - u) * (1 - v) * bottom[0] + u * (1 - v) * bottom[n] + (1 - u) * v * top[0] + u * v * top[n]
+    place = (a + b - c).reshape(-1, 2)
     quads = np.stack((number[:-1, :-1], number[:-1, 1:], number[1:, 1:], number[1:, :-1]), axis=-1).reshape(-1, 4).astype(np.int32)
     points = np.concatenate((loop, place))
     return FlatMesh(points, quads, flat_worst(points, quads))

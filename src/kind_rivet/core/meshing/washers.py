@@ -18,6 +18,7 @@ from kind_rivet.core.meshing.sizes import along
 LEAST_SIDE = 0.352  # of the size: a little above where the default limit sheet fails a side
 
 MOST_LENGTH = 12.0  # sizes; longer cut-outs carry no fastener and get no ring
+LIFTED = 0.05  # sizes by which the edge of a pad leaves the plane of the wall round it, from which it gets a ring at any radius
 BOSS = 3.0  # sizes of radius up to which a round wall that stands on another gets a ring
 OUTWARD = 0.7  # of the ring's width from the hole: where its sides are as long as the size
 FAR_RIM = 6.0  # sizes between a hole and a concentric border up to which rows may run all the way
@@ -62,10 +63,8 @@ def find_round_holes(shape: Shape, patches: list[Patch | None], rules: ShellRule
     for region, patch in enumerate(patches):
         if patch is None:
             continue
-        for number, loop in enumerate(patch.loops):
-            if number == 0:
-                continue
-            hole = _round(shape, region, number, loop, rules) or _opening(shape, patch, region, number, rules)
+        for number in range(1, len(patch.loops)):
+            hole = _round(shape, patch, region, number, rules) or _opening(shape, patch, region, number, rules)
             if hole is not None:
                 holes.append(hole)
     by_loop = {(h.region, h.loop): h for h in holes}
@@ -74,8 +73,9 @@ def find_round_holes(shape: Shape, patches: list[Patch | None], rules: ShellRule
     return turned_alike([_aligned(hole, shape, patches, rules.size) for hole in _paired(fitted, shape, patches, rules)], shape)
 
 
-def _round(shape: Shape, region: int, number: int, loop: tuple[BorderEdge, ...], rules: ShellRules) -> RoundHole | None:
+def _round(shape: Shape, patch: Patch, region: int, number: int, rules: ShellRules) -> RoundHole | None:
     """A hole whose edges all lie on one circle."""
+    loop = patch.loops[number]
     edges = tuple(p.edge for p in loop)
     circles = [shape.edges[e].carrier for e in edges if e >= 0]
     first = circles[0] if circles else None
@@ -89,7 +89,8 @@ def _round(shape: Shape, region: int, number: int, loop: tuple[BorderEdge, ...],
     if any(np.linalg.norm(c.array[:3] - d[:3]) > 1e-3 * d[6] or abs(c.data[6] - d[6]) > 1e-3 * d[6] for c in circles):
         return None
     widths, width, count = _ring_for(float(d[6]), tuple(d[:3].tolist()), rules, _size_along(shape, edges, rules))
-    if d[6] > BOSS * rules.size and all(len(shape.edge_faces[e]) > 1 for e in edges):  # a wall goes on there: nothing is fastened
+    goes_on = all(len(shape.edge_faces[e]) > 1 for e in edges)  # in another wall: nothing is fastened
+    if d[6] > BOSS * rules.size and goes_on and not _leaves_plane(shape, patch, edges, LIFTED * rules.size):
         widths, width, count = (), 0.0, ring_divisions(float(d[6]), 0.0, rules.size)
     hole = RoundHole(region, number, edges, float(d[6]), tuple(d[:3].tolist()), tuple(d[3:6].tolist()), count, widths, width)
     if len(edges) == 1 and edges[0] in rules.divisions:
@@ -98,6 +99,15 @@ def _round(shape: Shape, region: int, number: int, loop: tuple[BorderEdge, ...],
     if filled and not counted_by_hand(hole, rules):
         return replace(hole, divisions=min(count, max(8, 4 * int(FILLED * hole.radius / rules.size / 4))))
     return hole
+
+
+def _leaves_plane(shape: Shape, patch: Patch, edges: tuple[int, ...], least: float) -> bool:
+    """Do edges lie off the plane of a wall, as where pads step? Shells that touch them with one corner only would be warped."""
+    carrier = patch.carriers[0]
+    if carrier.kind != "plane" or len(patch.carriers) != 1:
+        return False
+    off = (shape.points[np.concatenate([shape.edges[e].nodes for e in edges])] - carrier.array[:3]) @ carrier.array[3:6]
+    return bool(np.abs(off).max() > least)
 
 
 def _size_along(shape: Shape, edges: tuple[int, ...], rules: ShellRules) -> float:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import itertools
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 import shapely
@@ -20,6 +20,7 @@ from kind_rivet.core.midsurface.triangles import fill_facets
 
 AT_SEAM = 6e-3  # walls from the cut of a closed chart within which a node lies on it: more than nodes are moved to meet
 HOME = 1e-3  # walls that may be left when a node is put where its middles meet
+BESIDE = 0.25  # walls from a step within which a sheet leaves the middle of its wall
 SPECK = 0.01  # squared walls: faces smaller than this that cannot be made are not missed
 
 
@@ -37,7 +38,7 @@ def sew(
     middles: list[Middle], cuts: list[CutMiddle | None], network: Network, lines: list[Line], kept: set[Cell], tolerance: float
 ) -> Sewn:
     """Sew the kept cells; cells of one middle join across every line that nothing else needs."""
-    network = _at_home(network, kept, middles, lines)
+    network = _levelled(_at_home(network, kept, middles, lines), middles, lines)
     members, border, needed = _faces_with_area(network, kept, middles)
     count = len(members)
     points = [network.points]
@@ -101,6 +102,32 @@ def _at_home(network: Network, kept: set[Cell], middles: list[Middle], lines: li
         if max(left[0] for _, left in lots) < HOME * middles[here[0]].wall:
             points[v] = np.mean([moved[0] for moved, _ in lots], axis=0)
     return Network(points, network.sides)
+
+
+def _levelled(network: Network, middles: list[Middle], lines: list[Line]) -> Network:
+    """Long straight sides that end at a node which a step lifts off their walls get nodes near it, so that all else of them stays on these walls."""
+    lifted = {v for side in network.sides if any(p.line >= 0 and lines[p.line].kind == "step" for p in side.at) for v in side.nodes}
+    points = list(network.points)
+    sides: list[Side] = []
+    for side in network.sides:
+        if side.line == SEAM or not set(side.nodes) & lifted or any(p.line >= 0 and lines[p.line].kind == "step" for p in side.at):
+            sides.append(side)
+            continue
+        ends = np.array([[middles[p.middle].place(q[None])[0] for q in (p.start, p.end)] for p in side.at]).mean(axis=0)
+        wall = min(middles[p.middle].wall for p in side.at)
+        off = np.linalg.norm(network.points[list(side.nodes)] - ends, axis=1)
+        leaving = [v in lifted and away > HOME * wall for v, away in zip(side.nodes, off, strict=True)]
+        by = BESIDE * wall / max(float(np.linalg.norm(ends[1] - ends[0])), 1e-300)
+        if not any(leaving) or 4 * by * sum(leaving) > 1 or any(middles[p.middle].carrier.kind != "plane" for p in side.at):
+            sides.append(side)
+            continue
+        shares = [0.0, *((by, 2 * by) if leaving[0] else ()), *((1 - 2 * by, 1 - by) if leaving[1] else ()), 1.0]
+        nodes = [side.nodes[0], *(len(points) + k for k in range(len(shares) - 2)), side.nodes[1]]
+        points += [ends[0] + t * (ends[1] - ends[0]) for t in shares[1:-1]]
+        for (a, b), (s, t) in zip(itertools.pairwise(nodes), itertools.pairwise(shares), strict=True):
+            places = [replace(p, start=p.start + s * (p.end - p.start), end=p.start + t * (p.end - p.start)) for p in side.at]
+            sides.append(Side(side.line, (a, b), places))
+    return Network(np.array(points).reshape(-1, 3), sides)
 
 
 def _faces_with_area(
@@ -268,7 +295,7 @@ def _beside_steps(middle: Middle, region: shapely.Geometry, steps: list[tuple[Fl
     """A row of places beside the steps, so that only a narrow strip of facets leaves the middle there."""
     if not steps:
         return np.empty((0, 2))
-    by = 0.25 * middle.wall
+    by = BESIDE * middle.wall
     row = shapely.MultiLineString([shapely.LineString(ends) for ends in steps]).buffer(by, cap_style="flat").boundary
     row = shapely.segmentize(shapely.intersection(row, region.buffer(-0.9 * by)), 4 * middle.wall)
     q = shapely.get_coordinates(row)

@@ -76,7 +76,8 @@ def make_lot(document: Document, lot: tuple[int, ...], smooth: bool, afresh: boo
         return shells, new, new.face[judge(new, document.limit_sheet, size, wanted).failing] if shells.kept_faces else np.empty(0, np.int32)
 
     shells, new, failing = made_with(kept)
-    if len(failing) and kept is not None:  # what stays may be in the way: the walls round them are meshed again too
+    if kept is not None and len(failing) > _failed_before(document, lot[0], earlier, failing):
+        # What stays may be in the way: the walls round those that fail are meshed again too.
         beside = {f for wall in set(failing.tolist()) for e in shape.face_edges[wall] for f in shape.edge_faces[e]}
         instead = made_with(kept.without(beside, shape))
         if len(instead[2]) < len(failing):
@@ -87,6 +88,16 @@ def make_lot(document: Document, lot: tuple[int, ...], smooth: bool, afresh: boo
         thickness, offset = measure_thickness(new, key, document.body(key).shape, sheet)
         new = replace(new, thickness=thickness, offset=offset)
     return Made(lot, shells, new, welded, earlier)
+
+
+def _failed_before(document: Document, key: int, earlier: Earlier | None, failing: NDArray[np.int32]) -> int:
+    """How many shells of a body failed in its earlier mesh, on the walls (by their present numbers) where some fail now."""
+    if earlier is None or not len(failing):
+        return 0
+    now = set(failing.tolist())
+    walls = [was for was, wall in earlier.face_map.items() if wall in now]
+    old = document.quality.failing
+    return int((np.isin(document.mesh.face[old], walls) & (document.mesh.body[old] == key)).sum())
 
 
 def make_lots(document: Document, lots: list[tuple[int, ...]], progress: Progress, smooth: bool, afresh: bool) -> Iterator[Made]:

@@ -28,7 +28,8 @@ TRIES = (
 MOST_MENDING = 300  # tries to fill poor places of one region again
 MOST_REGULAR = 300  # patches of one region that are filled anew to have fewer irregular nodes
 WORTH_THREADS = 500  # elements from which two fronts advance side by side
-GOOD_ENOUGH = 0.06  # of `_cost`: nothing poor and no tria
+GOOD_ENOUGH = 0.06  # of `_cost`: nothing poor and no tria that could be spared
+TRIA = 0.8  # what a tria costs
 SHARP = 45.0  # degrees
 CAREFUL = 4e6  # border sides × points up to which the front looks at the field for every candidate
 
@@ -69,9 +70,9 @@ def fill(
     """
     hard = np.empty((0, 2)) if hard is None else hard
     spots = np.empty((0, 4)) if spots is None else spots
-    elements = sum(area_of(loop) for loop in loops) / size**2 + sum(len(loop) for loop in loops)
+    elements = sum(area_of(loop) for loop in loops) / size**2 + _sides(loops)
     sharp = _sharp_corners(loops)
-    held = sum(len(loop) for loop in loops) + len(hard)
+    held = _sides(loops) + len(hard)
     given = None if len(spots) else held  # near spots the size is smaller
     best: FlatMesh | None = None
     least = np.inf
@@ -81,7 +82,7 @@ def fill(
         for mesh in side_by_side(lambda t: _fill_once(loops, size * t[1], growth, hard, spots, t[0]), tries[k : k + at_once]):
             if len(mesh.elements) and (now := _cost(mesh, size, sharp, given)) < least:
                 best, least = mesh, now
-        if least <= GOOD_ENOUGH:
+        if least <= GOOD_ENOUGH + TRIA * (_sides(loops) % 2):
             break
     if best is None:
         raise CannotFill("nothing is left between the borders of the region at this size", loops[0].mean(axis=0))
@@ -102,7 +103,8 @@ def _mended(
     given: int | None,
 ) -> FlatMesh:
     """The mesh with its poor places filled again."""
-    if mesh.trias == 0 and _cost(mesh, size, sharp, given) <= GOOD_ENOUGH:
+    needed = _sides(loops) % 2
+    if mesh.trias == needed and _cost(mesh, size, sharp, given) <= GOOD_ENOUGH + TRIA * needed:
         return mesh
     whole = field_of(loops)
 
@@ -117,9 +119,14 @@ def _mended(
         return made.points, made.elements
 
     budget = min(60 + len(mesh.elements) // 15, MOST_MENDING)
-    fixed = sum(len(loop) for loop in loops) + len(hard)
+    fixed = _sides(loops) + len(hard)
     points, elements = mend.mend(mesh.points, mesh.elements, fixed, len(hard), size, again, budget, sharp, given)
     return FlatMesh(points, elements, flat_worst(points, elements))
+
+
+def _sides(loops: list[Floats]) -> int:
+    """Border sides; where they are odd in number, one tria is needed."""
+    return sum(len(loop) for loop in loops)
 
 
 def _tries(elements: float) -> int:
@@ -141,7 +148,7 @@ def _sharp_corners(loops: list[Floats]) -> NDArray[np.int64]:
 
 def faults_of(mesh: FlatMesh, loops: list[Floats], size: float) -> float:
     """How many elements of a filling are poor or trias, weighed by how poor they are."""
-    return _cost(mesh, size, _sharp_corners(loops), sum(len(loop) for loop in loops))
+    return _cost(mesh, size, _sharp_corners(loops), _sides(loops))
 
 
 def _cost(mesh: FlatMesh, size: float, sharp: NDArray[np.int64], given: int | None) -> float:
@@ -149,7 +156,7 @@ def _cost(mesh: FlatMesh, size: float, sharp: NDArray[np.int64], given: int | No
     score = mend.score_of(mesh.points, mesh.elements, size, given)
     score[np.isin(mesh.elements, sharp).any(axis=1) & (score > 0.1)] = 1.0
     poor = score[score < mend.POOR]
-    return float(len(poor) + 5 * (mend.POOR - poor).sum() + 0.8 * mesh.trias + max(0.0, 0.72 - float(score.min())))
+    return float(len(poor) + 5 * (mend.POOR - poor).sum() + TRIA * mesh.trias + max(0.0, 0.72 - float(score.min())))
 
 
 def _fill_once(
