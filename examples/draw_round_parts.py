@@ -95,6 +95,27 @@ def keyed_pulley() -> TopoDS_Shape:
     return without(fused([hub, web, rim]), [*holes, box(0, -2.5, -40, 15.7, 5, 80)])
 
 
+def bellows(inner: float = 28.0, high: float = 6.3, wall: float = 1.4) -> TopoDS_Shape:
+    """A tube with three sharp convolutions, whose crests are as narrow inside as the wall is thick and whose roots are narrower still outside."""
+    middle, z = [(inner, 0.0), (inner, 11.0)], 11.0
+    for _ in range(3):
+        middle += [(inner + high, z + 2.6), (inner + high, z + 4.6), (inner, z + 7.2), (inner, z + 8.8)]
+        z += 8.8
+    middle.append((inner, z + 10.0))
+
+    def beside(by: float) -> list[tuple[float, float]]:
+        out = []
+        for k, (r, h) in enumerate(middle):
+            sides = [(middle[j], middle[j + 1]) for j in (k - 1, k) if 0 <= j < len(middle) - 1]
+            normals = [((b[1] - a[1]) / math.dist(a, b), (a[0] - b[0]) / math.dist(a, b)) for a, b in sides]
+            nr, nz = (sum(n[i] for n in normals) / len(normals) for i in (0, 1))
+            mitre = by / (nr * nr + nz * nz)
+            out.append((r + nr * mitre, h + nz * mitre))
+        return out
+
+    return revolved(beside(wall / 2) + beside(-wall / 2)[::-1])
+
+
 PARTS: dict[str, Callable[[], TopoDS_Shape]] = {
     "branched_elbow": branched_elbow,
     "spoked_wheel": spoked_wheel,
@@ -102,6 +123,7 @@ PARTS: dict[str, Callable[[], TopoDS_Shape]] = {
     "dimpled_plate": dimpled_plate,
     "ribbed_end": ribbed_end,
     "keyed_pulley": keyed_pulley,
+    "bellows": bellows,
 }
 
 

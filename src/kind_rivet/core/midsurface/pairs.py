@@ -17,6 +17,9 @@ LEAST, MOST = 48, 600  # samples on a face
 THIN, BEND = 0.9, 0.3  # mean width in walls below which a flat side is a lump or a rim; tight bends are narrower
 SLANT = 0.34  # sine of the angle between two flat sides, or an edge and a wall, from which they are a corner, and what ends there ends across the wall
 SLIVER = 0.02  # of the largest wall's thickness: thinner walls must be larger than its square
+FLAT, CURVED, NARROW = 0.08, 0.25, 0.6  # opposed share from which a flat face is a side, a curved one, and one that is narrow too
+AROUND = 0.12  # the same where both are cylinders round one axis: convolutions and bends are far narrower on their inner side
+WIDE = 2.5  # walls of mean width from which a face is not narrow
 EVEN = 1e-3  # spread of thickness, in walls, up to which a wall is equally thick all over
 
 
@@ -104,7 +107,7 @@ def find_pairs(shape: Shape, opposed: Opposed) -> list[Pair]:
     """Pairs of faces with a wall between them, largest first.
 
     A face counts as a side when enough of it is opposed: more of a curved one, and most of a
-    curved and narrow one unless the wall is equally thick all over, else blends would become walls.
+    curved and narrow one unless the wall is equally thick all over or round one axis, else blends would become walls.
     """
     low, high = np.minimum(opposed.face, opposed.partner), np.maximum(opposed.face, opposed.partner)
     key = low * len(shape.faces) + high
@@ -118,12 +121,23 @@ def find_pairs(shape: Shape, opposed: Opposed) -> list[Pair]:
         weight = (from_a + from_b) / 2
         smaller = min(shape.face_area[a], shape.face_area[b])
         even = bool(np.ptp(np.percentile(opposed.wall[mine], (2, 98))) < EVEN * wall)
-        if weight < 0.5 * wall**2 or weight < 0.03 * smaller or not all(_is_side(shape, opposed, f, wall, even) for f in (a, b)):
+        curved = AROUND if _concentric(shape, a, b, wall) else CURVED if even else NARROW
+        if weight < 0.5 * wall**2 or weight < 0.03 * smaller or not all(_is_side(shape, opposed, f, wall, curved) for f in (a, b)):
             continue
         if any(opposed.width[f] < (THIN if shape.faces[f].carrier.kind == "plane" else BEND) * wall for f in (a, b)):
             continue
         pairs.append(Pair(a, b, wall, weight, opposed.middle[mine]))
     return sorted(_without_slivers(_without_corners(shape, _without_eyes(shape, pairs))), key=lambda p: -p.weight)
+
+
+def _concentric(shape: Shape, a: int, b: int, wall: float) -> bool:
+    """Are two faces cylinders round one axis? Between facets their wall does not look equally thick where it is short."""
+    one, other = shape.faces[a].carrier, shape.faces[b].carrier
+    if one.kind != "cylinder" or other.kind != "cylinder":
+        return False
+    between = other.array[:3] - one.array[:3]
+    axes = np.array([one.array[3:6], other.array[3:6]])
+    return bool(np.linalg.norm(np.cross(*axes)) < EVEN and np.linalg.norm(np.cross(between, axes[0])) < EVEN * wall)
 
 
 def _without_slivers(pairs: list[Pair]) -> list[Pair]:
@@ -162,8 +176,9 @@ def _without_eyes(shape: Shape, pairs: list[Pair]) -> list[Pair]:
     return [pair for pair in pairs if not is_eye(pair)]
 
 
-def _is_side(shape: Shape, opposed: Opposed, face: int, wall: float, even: bool) -> bool:
+def _is_side(shape: Shape, opposed: Opposed, face: int, wall: float, curved: float) -> bool:
+    """Is enough of a face opposed? `curved`: share that is enough of a narrow curved one."""
     share = opposed.share[face]
     if shape.faces[face].carrier.kind == "plane":
-        return bool(share > 0.08)
-    return bool(share > (0.6 if opposed.width[face] < 2.5 * wall and not even else 0.25))
+        return bool(share > FLAT)
+    return bool(share > (curved if opposed.width[face] < WIDE * wall else min(curved, CURVED)))
