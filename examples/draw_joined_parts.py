@@ -8,6 +8,7 @@ They serve the tests; none is kept in the repository.
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable
 
 from draw_moulded_parts import at_height, rounded_box
@@ -71,12 +72,30 @@ def proud_gussets() -> TopoDS_Shape:
     return without(body, [cylinder((0, 0, 3), (0, 0, 1), 8.8, 40)])
 
 
+def lever(long: float = 105.0, radii: tuple[float, float] = (19.0, 14.0), web: float = 2.6, rim: float = 2.6) -> TopoDS_Shape:
+    """Two hubs with bores, a web between them and a rim all round: the rim's round ends lie close to the hubs, about the same middles."""
+    sine = (radii[0] - radii[1]) / long
+    cosine = math.sqrt(1 - sine * sine)
+
+    def outline(z: float, high: float, inside: float) -> TopoDS_Shape:
+        (r0, r1) = (r - inside for r in radii)
+        corners = [(r0 * sine, r0 * cosine, z), (long + r1 * sine, r1 * cosine, z)]
+        sides = prism([*corners, *((x, -y, z) for x, y, _ in reversed(corners))], {}, (0, 0, high))
+        return fused([sides, cylinder((0, 0, z), (0, 0, 1), r0, high), cylinder((long, 0, z), (0, 0, 1), r1, high)])
+
+    part = without(outline(-8, 16, 0), [outline(web / 2, 16, rim), outline(-web / 2 - 16, 16, rim)])
+    hubs = [cylinder((x, 0, -8.5), (0, 0, 1), r, 17) for x, r in ((0, 10.2), (long, 7.6))]
+    bores = [cylinder((x, 0, -20), (0, 0, 1), r, 40) for x, r in ((0, 7.6), (long, 5.4))]
+    return without(fused([part, *hubs]), bores)
+
+
 PARTS: dict[str, Callable[[], TopoDS_Shape]] = {
     "leaning_duct": leaning_duct,
     "rounded_tray": rounded_tray,
     "bowed_tray": bowed_tray,
     "end_gusset": end_gusset,
     "proud_gussets": proud_gussets,
+    "lever": lever,
 }
 
 

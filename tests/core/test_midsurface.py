@@ -9,8 +9,10 @@ from kind_rivet.core.document.document import Document
 from kind_rivet.core.errors import Refused
 from kind_rivet.core.geometry.carriers import distance
 from kind_rivet.core.midsurface.extract import extract
+from kind_rivet.core.midsurface.verify import _border_sides, _layers
 from kind_rivet.core.operations import perform
 from tests.made_up import cube, sharp_channel
+from tests.thin_meshes import drawn_sheet
 
 
 def test_tray_midsurface_is_exact(tray_sheet: Document) -> None:
@@ -61,3 +63,23 @@ def test_holes_left_out_are_closed_and_leave_hard_points(tray: Document) -> None
     updated = perform(back, "mesh.update", {})
     assert not updated.stale
     assert len(updated.mesh_holes[1]) == len(d.mesh_holes[1]) + 1
+
+
+def test_the_weigh_in_counts_joints_once_and_nothing_beside_them() -> None:
+    """What several walls hold is counted once, what lies just beyond the end of one is not; true to a fifth of a per cent."""
+    sheet = drawn_sheet("lever")
+    assert sheet.proof is not None
+    assert sheet.proof.mass_ratio == pytest.approx(1.0, abs=0.002)
+    assert sheet.proof.plain_ratio > 1.05  # every wall for itself
+    web = next(f for f, face in enumerate(sheet.shape.faces) if face.carrier.kind == "plane" and abs(face.carrier.array[5]) > 0.9)
+    rim = next(f for f, face in enumerate(sheet.shape.faces) if face.carrier.kind == "cylinder" and face.carrier.data[6] > 17)
+    axis = sheet.shape.faces[rim].carrier.array[:3]
+    middle, wall = sheet.shape.faces[rim].carrier.data[6], sheet.thickness[rim]
+    above = np.array(
+        [[axis[0] - middle, axis[1], 0.3 * sheet.thickness[web]]]
+    )  # on the rim, within the web's height, just where the web ends
+    normal = np.array([[-1.0, 0.0, 0.0]])
+    layers = [_layers(sheet, above, by * normal, np.array([wall]), np.array([rim]))[0] for by in (1.0, -1.0)]
+    assert sorted(layers) == [1.0, 2.0]  # the quarter of the wall inwards lies in the web too, that outwards does not
+    square = np.array([[0, 1, 2], [0, 2, 3]], np.int32)
+    assert _border_sides(square).tolist() == [[True, False, True], [True, True, False]]

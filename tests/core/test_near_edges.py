@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 
@@ -9,7 +11,7 @@ from kind_rivet.core.geometry.kernel.facets import facet_shape
 from kind_rivet.core.geometry.kernel.parts import parts_of
 from kind_rivet.core.meshing.free.fill import flat_worst
 from kind_rivet.core.meshing.mapped import fill_disc
-from kind_rivet.core.meshing.near_edges import _pulled
+from kind_rivet.core.meshing.near_edges import _in_phase, _pulled
 from kind_rivet.core.meshing.patch import lay_flat
 from kind_rivet.core.meshing.rules import ShellRules, WasherRule
 from kind_rivet.core.meshing.sheet_mesh import SheetMesh
@@ -19,7 +21,7 @@ from kind_rivet.core.meshing.washers import _corners
 from kind_rivet.core.midsurface.extract import extract
 from kind_rivet.core.midsurface.sheet import Sheet
 from kind_rivet.core.quality.shell_metrics import SCALED_JACOBIAN, shell_metrics
-from tests.thin_meshes import drawing
+from tests.thin_meshes import drawing, made
 from tests.thin_parts import box, cut, cylinder
 
 rounded_box = drawing("draw_moulded_parts").rounded_box
@@ -175,3 +177,45 @@ def test_trias_cut_along_the_shorter_diagonal_or_all_alike() -> None:
     assert len(best.elements) == len(alike.elements) == 2
     assert {1, 3} <= set(best.elements[0]) and {1, 3} <= set(best.elements[1])
     assert {0, 2} <= set(alike.elements[0]) and {0, 2} <= set(alike.elements[1])
+
+
+def test_rims_round_hubs_face_their_rings() -> None:
+    """Round ends of a rim get as many divisions as the ring of the hub shows them, and their middles face nodes where the ring has some."""
+    mesh = made("lever")
+    assert not len(mesh.quality.failing)
+    hubs = [h for h in mesh.shells.holes if h.radius < 12 and h.widths and h.round]
+    faced = 0
+    for e, faces in enumerate(mesh.sheet.edge_faces):
+        carrier = mesh.sheet.edges[e].carrier
+        if len(faces) < 2 or carrier.kind != "circle" or mesh.sheet.edges[e].closed:
+            continue
+        hub = next(h for h in hubs if np.linalg.norm(np.array(h.centre) - carrier.array[:3]) < 1e-3)
+        nodes = mesh.shells.points[mesh.shells.edge_nodes[e]] - hub.centre
+        angle = np.degrees(np.unwrap(np.arctan2(nodes[:, 1], nodes[:, 0])))
+        step = 360 / hub.divisions
+        assert abs(abs(np.diff(angle).mean()) / step - 1) < 0.15
+        ring = mesh.shells.points[mesh.shells.edge_nodes[hub.edges[0]]] - hub.centre
+        phase = [((np.degrees(np.arctan2(p[1], p[0])) - angle.mean()) / step) % 1 for p in ring]
+        even = min(abs(p - round(p)) for p in phase) < 0.25
+        assert even == (len(nodes) % 2 == 1)
+        faced += 1
+    assert faced >= 2
+
+
+def test_divisions_in_phase_with_a_ring() -> None:
+    sheet = plate_with_hole(50.0, 30.0, 6.0)
+    patch = lay_flat(sheet.shape, next(iter(regions_of(sheet.shape))))
+    hole = replace(mesh_sheet(sheet.shape, RULES).holes[0], divisions=20)
+    corner = patch.flat[patch.loops[hole.loop][0].corners[0]] - patch.outlines[hole.loop].mean(axis=0)
+    node = float(np.arctan2(corner[1], corner[0]))
+    step = np.radians(18.0)
+
+    def about(middle: float, divisions: float) -> np.ndarray:
+        return np.linspace(middle - divisions * step / 2, middle + divisions * step / 2, 9)
+
+    on_node = replace(hole, shift=0.0)
+    assert _in_phase(on_node, patch, about(node, 10.4)) == 10
+    assert _in_phase(on_node, patch, about(node, 11.4)) == 12
+    assert _in_phase(on_node, patch, about(node + step / 2, 10.4)) == 11
+    assert _in_phase(on_node, patch, about(node, 11.05)) == 11  # all but a whole number
+    assert _in_phase(replace(hole, shift=step / 2 * hole.radius), patch, about(node, 10.4)) == 11

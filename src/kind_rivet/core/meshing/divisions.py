@@ -25,6 +25,7 @@ UNLIKE = 0.55  # of their mean: opposite sides are not given equal counts where 
 BULGE = 1.15  # of the longer of two opposite sides: rows between them that are longer bulge
 UNSEEN = 0.1  # of the size: what a curve turns within this asks for no divisions
 TURNED = 4.0  # price of opposite sides that differ, against a change of counts
+FACED = 1.0  # the same, for a side less or more on an edge whose nodes face those of a ring
 TOO_SHORT = 10.0  # price of a change that makes divisions fail, against some that do not
 NEARLY = 0.08  # of the greater count: opposite sides of regions with holes are given equal counts where they differ by less
 Sides = tuple[list[int], list[int], list[int], list[int]]
@@ -71,7 +72,7 @@ def plan_divisions(
     by_region = {r: sides for r, patch in enumerate(patches) if patch is not None and (sides := four_sides(patch)) is not None}
     four = list(by_region.values())
     _by_mean_length(patches, count, held, curves, rules)
-    face_rings(shape, patches, holes, count, held, curves, rules)
+    faced = face_rings(shape, patches, holes, count, held, curves, rules)
     if rules.two_rows:
         for sides in (sides for r, sides in by_region.items() if r not in passed):
             for side in sides:
@@ -83,7 +84,7 @@ def plan_divisions(
     four += [_alike_sides(sides, count, held, curves, rules) for sides in _room_for_standing(patches, count, held, curves, rules)]
     four += [([a], [], [b], []) for patch in patches if patch is not None for a, b in facing_edges(patch, rules.size_on(patch.faces))]
     _match_opposite(four, _holed_sides(patches), patches, count, held)
-    _make_even(shape, patches, count, held, curves, rules)
+    _make_even(shape, patches, count, held, curves, rules, faced)
     for strip in strips:
         if not fits(strip, count):  # its sides do not face each other: it gets elements after all
             count[[e for e in strip.across if curves[e].length >= rules.look_past * rules.size]] = 1
@@ -395,9 +396,13 @@ def _bring_together(
 
 
 def _make_even(
-    shape: Shape, patches: list[Patch | None], count: NDArray[np.int64], held: NDArray[np.bool_], curves: list[Curve], rules: ShellRules
-) -> None:
-    """Parity: from every region with an odd border walk to a free edge or another odd region, changing each edge by one."""
+    shape: Shape, patches: list[Patch | None], count: NDArray[np.int64], held: NDArray[np.bool_], curves: list[Curve], rules: ShellRules,
+    faced: set[int],
+) -> None:  # fmt: skip
+    """Parity: from every region with an odd border walk to a free edge or another odd region, changing each edge by one.
+
+    Edges whose nodes face those of a ring (`faced`) are left as they are where others will do.
+    """
     region_edges: list[list[int]] = [[p.edge for loop in patch.loops for p in loop if p.edge >= 0] if patch else [] for patch in patches]
     beside: dict[int, list[int]] = {}
     for r, edges in enumerate(region_edges):
@@ -419,6 +424,7 @@ def _make_even(
             1.0 / max(float(count[e]), 1.0)
             + (1.0 if count[e] < 3 else 0.0)
             + (TOO_SHORT if step(e) > 0 and curves[e].length < least else 0.0)
+            + (FACED if e in faced else 0.0)
         )
 
     def turn(sides: Sides | None, entered: int, e: int) -> float:

@@ -17,24 +17,31 @@ from kind_rivet.core.meshing.rules import ShellRules
 from kind_rivet.core.meshing.washers import FACING, RoundHole
 
 SPACING = (0.55, 1.6)  # sizes: how long divisions may become by that
+CONCENTRIC = 0.02  # radii by which an arc may lie off the middle of a hole
+NEARLY = 0.12  # of a division of the ring: so near to a whole number of them counts as that
 SPREAD = 0.42  # of a division: how far nodes may be pulled to a foot
 
 
 def face_rings(
     shape: Shape, patches: list[Patch | None], holes: list[RoundHole], count: NDArray[np.int64], held: NDArray[np.bool_],
     curves: list[Curve], rules: ShellRules,
-) -> None:  # fmt: skip
-    """Counts of free edges that lie all along a ring: one division for each of the ring's that it faces."""
-    for hole, patch, part in _beside(shape, patches, holes):
+) -> set[int]:  # fmt: skip
+    """Counts of free edges that lie all along a ring, and of arcs round its middle on which other walls stand: one division for each of the ring's
+    that it faces. Returns the edges that got one."""
+    faced = set()
+    for hole, patch, part in _beside(shape, patches, holes) + _round_it(shape, patches, holes):
         if held[part.edge] or part.edge in rules.grading:
             continue
         angle = _angles(hole, patch, part, rules.size)
         if angle is None:
             continue
-        n = round(abs(float(angle[-1] - angle[0])) * hole.divisions / (2 * np.pi))
+        n = _in_phase(hole, patch, angle)
         size = rules.size_on(patch.faces)
         if n >= 1 and SPACING[0] * size <= curves[part.edge].length / n <= SPACING[1] * size:
             count[part.edge] = n
+            held[part.edge] |= len(shape.edge_faces[part.edge]) > 1  # what stands there follows
+            faced.add(part.edge)
+    return faced
 
 
 def facing_rings(
@@ -71,6 +78,38 @@ def _beside(shape: Shape, patches: list[Patch | None], holes: list[RoundHole]) -
             continue
         out += [(hole, patch, p) for p in patch.loops[0] if len(shape.edge_faces[p.edge]) == 1 and p.corners[0] != p.corners[-1]]
     return out
+
+
+def _round_it(shape: Shape, patches: list[Patch | None], holes: list[RoundHole]) -> list[tuple[RoundHole, Patch, BorderEdge]]:
+    """Every round hole with every open arc round its middle in its region's outer border on which other walls stand, as the rim of a lever does."""
+    out = []
+    for hole in holes:
+        patch = patches[hole.region]
+        if patch is None or not hole.round or hole.rim:
+            continue
+        for p in patch.loops[0]:
+            edge = shape.edges[p.edge]
+            if len(shape.edge_faces[p.edge]) > 1 and edge.carrier.kind == "circle" and p.corners[0] != p.corners[-1]:
+                off = np.linalg.norm(np.cross(edge.carrier.array[:3] - hole.centre, hole.axis))
+                if off < CONCENTRIC * edge.carrier.array[6]:
+                    out.append((hole, patch, p))
+    return out
+
+
+def _in_phase(hole: RoundHole, patch: Patch, angle: Floats) -> int:
+    """Divisions of a passage that spans angles about a hole: as many as of the ring; where that is no whole number, the one
+    next to it with which its middle faces a node of the ring or the middle between two, as the ring has it there."""
+    step = 2 * np.pi / hole.divisions
+    exact = abs(float(angle[-1] - angle[0])) / step
+    if abs(exact - round(exact)) < NEARLY or len(patch.loops[hole.loop]) > 1:
+        return round(exact)
+    part = patch.loops[hole.loop][0]
+    ring = patch.flat[part.corners[:-1]] - patch.outlines[hole.loop].mean(axis=0)
+    sense = -1.0 if part.forward else 1.0  # holes run clockwise along their passage
+    node = np.arctan2(ring[0, 1], ring[0, 0]) + sense * hole.shift / hole.radius
+    between = abs(((float(angle[0] + angle[-1]) / 2 - node) / step) % 1 - 0.5) < 0.25  # the middle lies between two nodes
+    low = int(exact)
+    return low if (low % 2 == 1) == between else low + 1
 
 
 def _away(hole: RoundHole, patch: Patch, part: BorderEdge) -> Floats:

@@ -17,7 +17,7 @@ from kind_rivet.core.midsurface.sheet import Proof, Sheet
 from kind_rivet.core.midsurface.traces import away_from
 
 COVER = 0.53  # walls from the sheet up to which the solid counts as covered
-SAMPLES = 4000
+SAMPLES = 16000
 RAYS = 3000  # along each axis, to find places inside the solid
 ALIKE = 0.03  # walls whose thickness differs by a smaller share count as equally thick
 FOOT = 3.0  # walls: longest foot of an edge that runs aslant into another wall
@@ -51,7 +51,7 @@ def _layers(sheet: Sheet, points: Floats, normal: Floats, wall: Floats, face: ND
     counted twice inside is missing outside.
     """
     shape = sheet.shape
-    share = (np.arange(len(points)) * 0.7548776662466927 + 0.25) % 1 - 0.5
+    share = (np.arange(len(points)) * 0.5497004779019703 + 0.25) % 1 - 0.5  # unlike the sequences that spread the samples
     q = points + (share * wall)[:, None] * normal
     layers = np.ones(len(points))
     thickest = float(wall.max(initial=0.0))
@@ -76,14 +76,23 @@ def _layers(sheet: Sheet, points: Floats, normal: Floats, wall: Floats, face: ND
         if not len(near):
             continue
         used, local = np.unique(rows, return_inverse=True)
-        own = FacetTree.over(shape.points[used], local.reshape(-1, 3).astype(np.int32))
+        local = local.reshape(-1, 3).astype(np.int32)
+        own = FacetTree.over(shape.points[used], local)
         facet, weight, away = own.nearest(q[near])
         at = np.einsum("ij,ijk->ik", weight, own.points[own.facets[facet]])
         a, b, c = (own.points[own.facets[facet, k]] for k in range(3))
-        upright = np.abs(np.einsum("ij,ij->i", unit(q[near] - at), unit(np.cross(b - a, c - a)))) > 0.99  # not beside its border
+        beside = (_border_sides(local)[facet] & (weight < 1e-9)).any(axis=1)  # its foot is on the wall's border
+        upright = np.abs(np.einsum("ij,ij->i", unit(q[near] - at), unit(np.cross(b - a, c - a)))) > np.where(beside, 1 - 1e-6, 0.99)
         here = sheet.thickness_at(at, np.full(len(near), f))
         layers[near] += (away < 1e-9 * thickest) | (upright & (away <= 0.5 * here * (1 + 1e-9)))
     return layers
+
+
+def _border_sides(facets: NDArray[np.int32]) -> NDArray[np.bool_]:
+    """For every facet (m, 3) and corner, whether the side opposite to that corner belongs to no other facet."""
+    sides = np.sort(np.stack([facets[:, [1, 2]], facets[:, [2, 0]], facets[:, [0, 1]]], axis=1), axis=2).reshape(-1, 2)
+    _, of, uses = np.unique(sides, axis=0, return_inverse=True, return_counts=True)
+    return np.asarray(uses[of.reshape(-1)] == 1).reshape(-1, 3)
 
 
 def _near_joint(shape: Shape, f: int, g: int, points: Floats, reach: float) -> NDArray[np.bool_]:
