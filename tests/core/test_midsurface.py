@@ -75,11 +75,10 @@ def test_the_weigh_in_counts_joints_once_and_nothing_beside_them() -> None:
     rim = next(f for f, face in enumerate(sheet.shape.faces) if face.carrier.kind == "cylinder" and face.carrier.data[6] > 17)
     axis = sheet.shape.faces[rim].carrier.array[:3]
     middle, wall = sheet.shape.faces[rim].carrier.data[6], sheet.thickness[rim]
-    above = np.array(
-        [[axis[0] - middle, axis[1], 0.3 * sheet.thickness[web]]]
-    )  # on the rim, within the web's height, just where the web ends
+    half = np.sign(sheet.shape.points[sheet.shape.facets[sheet.shape.facet_face == rim]][..., 2].mean())
+    at = [axis[0] - middle, axis[1], 0.3 * half * sheet.thickness[web]]  # on the rim, within the web's height, just where the web ends
     normal = np.array([[-1.0, 0.0, 0.0]])
-    layers = [_layers(sheet, above, by * normal, np.array([wall]), np.array([rim]))[0] for by in (1.0, -1.0)]
+    layers = [_layers(sheet, np.array([at]), by * normal, np.array([wall]), np.array([rim]))[0] for by in (1.0, -1.0)]
     assert sorted(layers) == [1.0, 2.0]  # the quarter of the wall inwards lies in the web too, that outwards does not
     square = np.array([[0, 1, 2], [0, 2, 3]], np.int32)
     assert _border_sides(square).tolist() == [[True, False, True], [True, True, False]]

@@ -76,12 +76,12 @@ def _layers(sheet: Sheet, points: Floats, normal: Floats, wall: Floats, face: ND
         if not len(near):
             continue
         used, local = np.unique(rows, return_inverse=True)
-        local = local.reshape(-1, 3).astype(np.int32)
-        own = FacetTree.over(shape.points[used], local)
+        own_rows = local.reshape(-1, 3).astype(np.int32)
+        own = FacetTree.over(shape.points[used], own_rows)
         facet, weight, away = own.nearest(q[near])
         at = np.einsum("ij,ijk->ik", weight, own.points[own.facets[facet]])
         a, b, c = (own.points[own.facets[facet, k]] for k in range(3))
-        beside = (_border_sides(local)[facet] & (weight < 1e-9)).any(axis=1)  # its foot is on the wall's border
+        beside = (_border_sides(own_rows)[facet] & (weight < 1e-9)).any(axis=1)  # its foot is on the wall's border
         upright = np.abs(np.einsum("ij,ij->i", unit(q[near] - at), unit(np.cross(b - a, c - a)))) > np.where(beside, 1 - 1e-6, 0.99)
         here = sheet.thickness_at(at, np.full(len(near), f))
         layers[near] += (away < 1e-9 * thickest) | (upright & (away <= 0.5 * here * (1 + 1e-9)))
