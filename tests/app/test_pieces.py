@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 from PySide6.QtCore import QPoint, Qt
@@ -14,7 +16,7 @@ from kind_rivet.app.kit.form import Form, NumberField
 from kind_rivet.app.ledger.histogram import BARS, Histogram
 from kind_rivet.app.pulse import pulse_of
 from kind_rivet.app.route import figures
-from kind_rivet.app.stage.dresser import STOPS, Look, dress
+from kind_rivet.app.stage.dresser import STOPS, Look, _part_colours, dress
 from kind_rivet.app.stage.picking import Picker
 from kind_rivet.app.stage.scene import scale_colours, section_outline, solid_skin, thick_shells
 from kind_rivet.app.stage.selection import Selection
@@ -221,13 +223,17 @@ def test_histogram_bars_choose_their_range(qapp: QApplication) -> None:
     assert heard == [(pytest.approx(0.9), pytest.approx(1.0))]
 
 
-def test_route_and_pulse_tell_the_truth(tray: Document, mixed: Document) -> None:
+def test_route_and_pulse_tell_the_truth(tray: Document, tray_sheet: Document, mixed: Document) -> None:
     empty = figures(Document())
     assert {mark for mark, _ in empty.values()} == {"nothing"}
     assert pulse_of(Document(), None) == "Nothing is open yet."
     assert figures(tray)["part"] == ("done", "1 body")
     full = figures(mixed)
     assert full["midsurface"] == ("done", "9 walls, 1.5 mm")
+    stepped = replace(tray_sheet.sheets[1], thickness=np.linspace(1.4, 2.4, 9))
+    assert figures(replace(tray_sheet, sheets={1: stepped}))["midsurface"][1] == "9 walls, 1.4–2.4 mm"
+    bare = replace(tray_sheet.sheets[1], thickness=np.zeros(9))
+    assert figures(replace(tray_sheet, sheets={1: bare}))["midsurface"][1] == "9 walls, no thickness"
     assert "3 spiders" in full["mixed"][1]
     assert f"{len(mixed.sets)} sets" in full["deliver"][1]
     words = pulse_of(mixed, None)
@@ -251,3 +257,17 @@ def test_the_finder_looks_into_titles_and_tips() -> None:
     registry.add("b", "Undo", "One step back to fit what you had", lambda: None)
     assert [x.name for x in registry.find("fit")] == ["a", "b"]
     assert registry.find("nothing like it") == []
+
+
+def test_elements_have_the_colour_of_their_part(qapp: QApplication, mixed: Document) -> None:
+    """Many elements are coloured at once; what belongs to no part gets the quiet colour."""
+    elements = np.arange(mixed.mesh.elements)
+    tints = _part_colours(mixed, elements)
+    assert tints.shape == (mixed.mesh.elements, 3)
+    for part in mixed.parts:
+        mine = mixed.mesh.part == part.key
+        assert mine.any()
+        assert np.allclose(tints[mine], rgb(part.colour))
+    strays = replace(mixed, parts=())
+    assert np.allclose(_part_colours(strays, elements[:5]), rgb("#9AA9AD"))
+    assert _part_colours(mixed, elements[:0]).shape == (0, 3)

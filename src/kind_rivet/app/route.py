@@ -42,11 +42,11 @@ def figures(document: Document) -> dict[str, tuple[str, str]]:
     stale = " ".join(document.stale)
     if document.sheets:
         walls = sum(len(s.shape.faces) for s in document.sheets.values())
-        kinds = {t for s in document.sheets.values() for t in s.thicknesses}
+        kinds = [f"{t:.3g}" for t in sorted({t for s in document.sheets.values() for t in s.thicknesses})]
         out["midsurface"] = (
             "stale" if "midsurface" in stale else "done",
-            f"{walls} walls, {', '.join(f'{t:g}' for t in sorted(kinds)[:3])} {document.units}"
-            if any(kinds)
+            f"{walls} walls, {'–'.join(dict.fromkeys((kinds[0], kinds[-1])))} {document.units}"
+            if kinds and kinds[-1] != "0"
             else f"{walls} walls, no thickness",
         )
     mesh = document.mesh
