@@ -181,4 +181,4 @@ def _is_side(shape: Shape, opposed: Opposed, face: int, wall: float, curved: flo
     share = opposed.share[face]
     if shape.faces[face].carrier.kind == "plane":
         return bool(share > FLAT)
-    return bool(share > (curved if opposed.width[face] < WIDE * wall else min(curved, CURVED)))
+    return bool(share > (curved if opposed.width[face] < WIDE * wall else CURVED))

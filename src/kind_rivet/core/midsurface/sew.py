@@ -38,7 +38,7 @@ def sew(
     middles: list[Middle], cuts: list[CutMiddle | None], network: Network, lines: list[Line], kept: set[Cell], tolerance: float
 ) -> Sewn:
     """Sew the kept cells; cells of one middle join across every line that nothing else needs."""
-    network = _levelled(_at_home(network, kept, middles, lines), middles, lines)
+    network = _levelled(_at_home(network, kept, middles, lines), kept, middles, lines)
     members, border, needed = _faces_with_area(network, kept, middles)
     count = len(members)
     points = [network.points]
@@ -104,7 +104,7 @@ def _at_home(network: Network, kept: set[Cell], middles: list[Middle], lines: li
     return Network(points, network.sides)
 
 
-def _levelled(network: Network, middles: list[Middle], lines: list[Line]) -> Network:
+def _levelled(network: Network, kept: set[Cell], middles: list[Middle], lines: list[Line]) -> Network:
     """Long straight sides that end at a node which a step lifts off their walls get nodes near it, so that all else of them stays on these walls."""
     lifted = {v for side in network.sides if any(p.line >= 0 and lines[p.line].kind == "step" for p in side.at) for v in side.nodes}
     points = list(network.points)
@@ -113,12 +113,17 @@ def _levelled(network: Network, middles: list[Middle], lines: list[Line]) -> Net
         if side.line == SEAM or not set(side.nodes) & lifted or any(p.line >= 0 and lines[p.line].kind == "step" for p in side.at):
             sides.append(side)
             continue
-        ends = np.array([[middles[p.middle].place(q[None])[0] for q in (p.start, p.end)] for p in side.at]).mean(axis=0)
-        wall = min(middles[p.middle].wall for p in side.at)
+        here = [p for p in side.at if any(cell in kept for cell in p.cells)]  # the walls that are there
+        if not here:
+            sides.append(side)
+            continue
+        both = np.array([[middles[p.middle].place(q[None])[0] for q in (p.start, p.end)] for p in here])
+        ends, wall = both.mean(axis=0), min(middles[p.middle].wall for p in here)
         off = np.linalg.norm(network.points[list(side.nodes)] - ends, axis=1)
         leaving = [v in lifted and away > HOME * wall for v, away in zip(side.nodes, off, strict=True)]
         by = BESIDE * wall / max(float(np.linalg.norm(ends[1] - ends[0])), 1e-300)
-        if not any(leaving) or 4 * by * sum(leaving) > 1 or any(middles[p.middle].carrier.kind != "plane" for p in side.at):
+        agreed = bool(np.abs(both - ends).max() < HOME * wall) and all(middles[p.middle].carrier.kind == "plane" for p in here)
+        if not any(leaving) or 4 * by * sum(leaving) > 1 or not agreed:
             sides.append(side)
             continue
         shares = [0.0, *((by, 2 * by) if leaving[0] else ()), *((1 - 2 * by, 1 - by) if leaving[1] else ()), 1.0]
