@@ -26,11 +26,14 @@ def face_rings(
     shape: Shape, patches: list[Patch | None], holes: list[RoundHole], count: NDArray[np.int64], held: NDArray[np.bool_],
     curves: list[Curve], rules: ShellRules,
 ) -> set[int]:  # fmt: skip
-    """Counts of free edges that lie all along a ring, and of arcs round its middle on which other walls stand: one division for each of the ring's
-    that it faces. Returns the edges that got one."""
+    """Counts of free edges that lie all along a ring, and of arcs about its middle on which other walls stand.
+
+    They get one division for each of the ring's that they face. Returns the edges that got a count so.
+    """
     faced = set()
-    for hole, patch, part in _beside(shape, patches, holes) + _round_it(shape, patches, holes):
-        if held[part.edge] or part.edge in rules.grading:
+    for hole, patch, part in _beside(shape, patches, holes):
+        free = _is_free(shape, part)
+        if held[part.edge] or part.edge in rules.grading or not (free or _goes_round(shape, hole, part)):
             continue
         angle = _angles(hole, patch, part, rules.size)
         if angle is None:
@@ -39,7 +42,7 @@ def face_rings(
         size = rules.size_on(patch.faces)
         if n >= 1 and SPACING[0] * size <= curves[part.edge].length / n <= SPACING[1] * size:
             count[part.edge] = n
-            held[part.edge] |= len(shape.edge_faces[part.edge]) > 1  # what stands there follows
+            held[part.edge] = not free  # what stands there follows
             faced.add(part.edge)
     return faced
 
@@ -52,7 +55,14 @@ def facing_rings(
     feet: dict[int, list[float]] = {}
     for hole, patch, part in _beside(shape, patches, holes):
         n = int(count[part.edge])
-        if n < 2 or part.edge in rules.grading or part.edge in out or rules.places or part.edge in rules.edge_size:
+        if (
+            not _is_free(shape, part)
+            or n < 2
+            or part.edge in rules.grading
+            or part.edge in out
+            or rules.places
+            or part.edge in rules.edge_size
+        ):
             continue
         angle = _angles(hole, patch, part, rules.size)
         if angle is not None:
@@ -70,35 +80,33 @@ def facing_rings(
 
 
 def _beside(shape: Shape, patches: list[Patch | None], holes: list[RoundHole]) -> list[tuple[RoundHole, Patch, BorderEdge]]:
-    """Every round hole with every passage along an open free edge of its region's outer border."""
+    """Every round hole with every passage along an open edge of its region's outer border."""
     out = []
     for hole in holes:
         patch = patches[hole.region]
-        if patch is None or not hole.round or hole.rim:
-            continue
-        out += [(hole, patch, p) for p in patch.loops[0] if len(shape.edge_faces[p.edge]) == 1 and p.corners[0] != p.corners[-1]]
+        if patch is not None and hole.round and not hole.rim:
+            out += [(hole, patch, p) for p in patch.loops[0] if p.corners[0] != p.corners[-1]]
     return out
 
 
-def _round_it(shape: Shape, patches: list[Patch | None], holes: list[RoundHole]) -> list[tuple[RoundHole, Patch, BorderEdge]]:
-    """Every round hole with every open arc round its middle in its region's outer border on which other walls stand, as the rim of a lever does."""
-    out = []
-    for hole in holes:
-        patch = patches[hole.region]
-        if patch is None or not hole.round or hole.rim:
-            continue
-        for p in patch.loops[0]:
-            edge = shape.edges[p.edge]
-            if len(shape.edge_faces[p.edge]) > 1 and edge.carrier.kind == "circle" and p.corners[0] != p.corners[-1]:
-                off = np.linalg.norm(np.cross(edge.carrier.array[:3] - hole.centre, hole.axis))
-                if off < CONCENTRIC * edge.carrier.array[6]:
-                    out.append((hole, patch, p))
-    return out
+def _is_free(shape: Shape, part: BorderEdge) -> bool:
+    return len(shape.edge_faces[part.edge]) == 1
+
+
+def _goes_round(shape: Shape, hole: RoundHole, part: BorderEdge) -> bool:
+    """Is a passage an arc about the middle of a hole, as the end of a lever's rim is?"""
+    carrier = shape.edges[part.edge].carrier
+    if carrier.kind != "circle":
+        return False
+    off = np.linalg.norm(np.cross(carrier.array[:3] - hole.centre, hole.axis))
+    return bool(off < CONCENTRIC * carrier.array[6])
 
 
 def _in_phase(hole: RoundHole, patch: Patch, angle: Floats) -> int:
-    """Divisions of a passage that spans angles about a hole: as many as of the ring; where that is no whole number, the one
-    next to it with which its middle faces a node of the ring or the middle between two, as the ring has it there."""
+    """Divisions of a passage that spans angles (k,) about a hole: as many as the ring has there.
+
+    Where that is no whole number: the one below or above it with which the passage has a node in its middle where the ring has one there.
+    """
     step = 2 * np.pi / hole.divisions
     exact = abs(float(angle[-1] - angle[0])) / step
     if abs(exact - round(exact)) < NEARLY or len(patch.loops[hole.loop]) > 1:

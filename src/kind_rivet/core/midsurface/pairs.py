@@ -121,7 +121,7 @@ def find_pairs(shape: Shape, opposed: Opposed) -> list[Pair]:
         weight = (from_a + from_b) / 2
         smaller = min(shape.face_area[a], shape.face_area[b])
         even = bool(np.ptp(np.percentile(opposed.wall[mine], (2, 98))) < EVEN * wall)
-        curved = AROUND if _concentric(shape, a, b, wall) else CURVED if even else NARROW
+        curved = AROUND if _coaxial(shape, a, b, wall) else CURVED if even else NARROW
         if weight < 0.5 * wall**2 or weight < 0.03 * smaller or not all(_is_side(shape, opposed, f, wall, curved) for f in (a, b)):
             continue
         if any(opposed.width[f] < (THIN if shape.faces[f].carrier.kind == "plane" else BEND) * wall for f in (a, b)):
@@ -130,7 +130,7 @@ def find_pairs(shape: Shape, opposed: Opposed) -> list[Pair]:
     return sorted(_without_slivers(_without_corners(shape, _without_eyes(shape, pairs))), key=lambda p: -p.weight)
 
 
-def _concentric(shape: Shape, a: int, b: int, wall: float) -> bool:
+def _coaxial(shape: Shape, a: int, b: int, wall: float) -> bool:
     """Are two faces cylinders round one axis? Between facets their wall does not look equally thick where it is short."""
     one, other = shape.faces[a].carrier, shape.faces[b].carrier
     if one.kind != "cylinder" or other.kind != "cylinder":

@@ -14,7 +14,7 @@ from kind_rivet.core.geometry.shape import Edge, Face, Shape
 from kind_rivet.core.midsurface.cells import SEAM, CutMiddle
 from kind_rivet.core.midsurface.fields import settle
 from kind_rivet.core.midsurface.middles import Middle
-from kind_rivet.core.midsurface.network import Cell, Network, Side
+from kind_rivet.core.midsurface.network import Cell, Network, Place, Side
 from kind_rivet.core.midsurface.traces import SAG, TURN, Line
 from kind_rivet.core.midsurface.triangles import fill_facets
 
@@ -106,33 +106,43 @@ def _at_home(network: Network, kept: set[Cell], middles: list[Middle], lines: li
 
 def _levelled(network: Network, kept: set[Cell], middles: list[Middle], lines: list[Line]) -> Network:
     """Long straight sides that end at a node which a step lifts off their walls get nodes near it, so that all else of them stays on these walls."""
-    lifted = {v for side in network.sides if any(p.line >= 0 and lines[p.line].kind == "step" for p in side.at) for v in side.nodes}
+    lifted = {v for side in network.sides if _on_step(side, lines) for v in side.nodes}
     points = list(network.points)
     sides: list[Side] = []
     for side in network.sides:
-        if side.line == SEAM or not set(side.nodes) & lifted or any(p.line >= 0 and lines[p.line].kind == "step" for p in side.at):
+        there = [p for p in side.at if any(cell in kept for cell in p.cells)]  # on the walls that are there
+        beside = set(side.nodes) & lifted and side.line != SEAM and not _on_step(side, lines)
+        shares, new = _near_lifted(side, there, lifted, network.points, middles) if beside and there else ([], [])
+        if not new:
             sides.append(side)
             continue
-        here = [p for p in side.at if any(cell in kept for cell in p.cells)]  # the walls that are there
-        if not here:
-            sides.append(side)
-            continue
-        both = np.array([[middles[p.middle].place(q[None])[0] for q in (p.start, p.end)] for p in here])
-        ends, wall = both.mean(axis=0), min(middles[p.middle].wall for p in here)
-        off = np.linalg.norm(network.points[list(side.nodes)] - ends, axis=1)
-        leaving = [v in lifted and away > HOME * wall for v, away in zip(side.nodes, off, strict=True)]
-        by = BESIDE * wall / max(float(np.linalg.norm(ends[1] - ends[0])), 1e-300)
-        agreed = bool(np.abs(both - ends).max() < HOME * wall) and all(middles[p.middle].carrier.kind == "plane" for p in here)
-        if not any(leaving) or 4 * by * sum(leaving) > 1 or not agreed:
-            sides.append(side)
-            continue
-        shares = [0.0, *((by, 2 * by) if leaving[0] else ()), *((1 - 2 * by, 1 - by) if leaving[1] else ()), 1.0]
-        nodes = [side.nodes[0], *(len(points) + k for k in range(len(shares) - 2)), side.nodes[1]]
-        points += [ends[0] + t * (ends[1] - ends[0]) for t in shares[1:-1]]
-        for (a, b), (s, t) in zip(itertools.pairwise(nodes), itertools.pairwise(shares), strict=True):
+        nodes = [side.nodes[0], *range(len(points), len(points) + len(new)), side.nodes[1]]
+        points += new
+        for (a, b), (s, t) in zip(itertools.pairwise(nodes), itertools.pairwise([0.0, *shares, 1.0]), strict=True):
             places = [replace(p, start=p.start + s * (p.end - p.start), end=p.start + t * (p.end - p.start)) for p in side.at]
             sides.append(Side(side.line, (a, b), places))
     return Network(np.array(points).reshape(-1, 3), sides)
+
+
+def _on_step(side: Side, lines: list[Line]) -> bool:
+    return any(p.line >= 0 and lines[p.line].kind == "step" for p in side.at)
+
+
+def _near_lifted(
+    side: Side, there: list[Place], lifted: set[int], points: Floats, middles: list[Middle]
+) -> tuple[list[float], list[Floats]]:
+    """Shares of a side, and places (3,) on its walls, at which it gets nodes near ends that were lifted off; none where it is short or not straight."""
+    both = np.array([[middles[p.middle].place(q[None])[0] for q in (p.start, p.end)] for p in there])
+    (start, end), wall = both.mean(axis=0), min(middles[p.middle].wall for p in there)
+    if any(middles[p.middle].carrier.kind != "plane" for p in there) or np.abs(both - both.mean(axis=0)).max() >= HOME * wall:
+        return [], []
+    by = BESIDE * wall / max(float(np.linalg.norm(end - start)), 1e-300)
+    off = np.linalg.norm(points[list(side.nodes)] - (start, end), axis=1)
+    first, last = (v in lifted and away > HOME * wall for v, away in zip(side.nodes, off, strict=True))
+    if 4 * by * (first + last) > 1:
+        return [], []
+    shares = [*((by, 2 * by) if first else ()), *((1 - 2 * by, 1 - by) if last else ())]
+    return shares, [start + t * (end - start) for t in shares]
 
 
 def _faces_with_area(
