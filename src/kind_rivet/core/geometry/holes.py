@@ -41,7 +41,7 @@ def find_holes(shape: Shape) -> tuple[Hole, ...]:
     mouths: dict[int, list[list[int]]] = {}
     for host, loop in inner:
         walls = sorted({f for e in loop for f in shape.edge_faces[e] if f != host})
-        if not walls or not _falls_away(shape, host, loop[0]):
+        if not walls or not falls_away(shape, host, loop[0]):
             continue
         for f in walls:
             parent.setdefault(f, f)
@@ -93,7 +93,7 @@ def _inner_loops(shape: Shape) -> list[tuple[int, list[int]]]:
     return out
 
 
-def _falls_away(shape: Shape, host: int, edge: int) -> bool:
+def falls_away(shape: Shape, host: int, edge: int) -> bool:
     """Is the solid convex at this edge (a hole's mouth) rather than concave (the foot of a boss)?"""
     a, b = (int(n) for n in shape.edges[edge].nodes[:2])
     beside = shape.segment_faces[(a, b) if a < b else (b, a)]

@@ -7,6 +7,7 @@ from collections import deque
 import numpy as np
 from numpy.typing import NDArray
 
+from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.meshing.curves import Curve
 from kind_rivet.core.meshing.detail import Strip
@@ -17,9 +18,10 @@ from kind_rivet.core.meshing.near_edges import face_rings
 from kind_rivet.core.meshing.parity import odd_changes
 from kind_rivet.core.meshing.patch import BorderEdge, Patch
 from kind_rivet.core.meshing.rules import ShellRules
-from kind_rivet.core.meshing.sizes import along, price_of_count, wanted_count
+from kind_rivet.core.meshing.sizes import along, poor_sides, price_of_count, wanted_count
 from kind_rivet.core.meshing.washers import LEAST_SIDE, RoundHole
 
+LONGEST = 1.85  # sizes: sides up to which what lies opposite alone decides the count of an edge
 MOST_DISC = 34  # divisions round a disc up to which a square with a ring is tried
 UNLIKE = 0.55  # of their mean: opposite sides are not given equal counts where one wants fewer
 BULGE = 1.15  # of the longer of two opposite sides: rows between them that are longer bulge
@@ -82,8 +84,11 @@ def plan_divisions(
     four = [_alike_sides(sides, count, held, curves, rules) for sides in four]
     four += [([p.edge for p in strip.first], [], [p.edge for p in strip.second], []) for strip in strips]
     four += [_alike_sides(sides, count, held, curves, rules) for sides in _room_for_standing(patches, count, held, curves, rules)]
-    four += [([a], [], [b], []) for patch in patches if patch is not None for a, b in facing_edges(patch, rules.size_on(patch.faces))]
-    _match_opposite(four, _holed_sides(patches), patches, count, held)
+    facing: list[Sides] = [([a], [], [b], []) for patch in patches if patch is not None for a, b in facing_edges(patch, rules.size_on(patch.faces))]
+    four += [_alike_sides(sides, count, held, curves, rules) for sides in facing]
+    varied = bool(rules.face_size or rules.edge_size or rules.places)
+    lengths = np.zeros(len(curves)) if varied else np.array([curve.length for curve in curves]) / rules.size
+    _match_opposite(four, _holed_sides(patches), patches, count, held, lengths)
     _make_even(shape, patches, count, held, curves, rules, faced)
     for strip in strips:
         if not fits(strip, count):  # its sides do not face each other: it gets elements after all
@@ -208,7 +213,7 @@ def _in_fours(total: int, shares: list[float]) -> int:
 
 
 def _alike_sides(sides: Sides, count: NDArray[np.int64], held: NDArray[np.bool_], curves: list[Curve], rules: ShellRules) -> Sides:
-    """The four sides without those pairs that differ so much that equal counts would make the divisions of one far too short."""
+    """The four sides without those pairs that differ so much that equal counts would make the divisions of one far too short or long."""
     out = [list(side) for side in sides]
     for a, c in ((0, 2), (1, 3)):
         total = [int(count[sides[k]].sum()) for k in (a, c)]
@@ -216,9 +221,16 @@ def _alike_sides(sides: Sides, count: NDArray[np.int64], held: NDArray[np.bool_]
         if not rules.face_size and not rules.edge_size and not rules.places and total[0] != total[1]:
             length = min(sum(curves[e].length for e in sides[k]) for k in (a, c))
             short |= length < 1.2 * LEAST_SIDE * rules.size * sum(total) / 2
-        if short and not any(held[e] and count[e] for e in (*sides[a], *sides[c])):
+        firm = [k for k in (a, c) if any(held[e] and count[e] for e in sides[k])]
+        if (short and not firm) or (len(firm) == 1 and _too_long(sides[a + c - firm[0]], int(count[sides[firm[0]]].sum()), curves, rules)):
             out[a], out[c] = [], []
     return out[0], out[1], out[2], out[3]
+
+
+def _too_long(side: list[int], count: int, curves: list[Curve], rules: ShellRules) -> bool:
+    """Would a side be divided far too coarsely by a count that is held opposite?"""
+    size = min((rules.edge_size.get(e, rules.size) for e in side), default=rules.size)
+    return sum(curves[e].length for e in side) > LONGEST * size * max(count, 1)
 
 
 def _by_mean_length(
@@ -311,11 +323,17 @@ def _by_heading(patch: Patch) -> Sides | None:
 
 
 def _match_opposite(
-    four: list[Sides], holed: list[Sides], patches: list[Patch | None], count: NDArray[np.int64], held: NDArray[np.bool_]
+    four: list[Sides],
+    holed: list[Sides],
+    patches: list[Patch | None],
+    count: NDArray[np.int64],
+    held: NDArray[np.bool_],
+    lengths: Floats,
 ) -> None:
     """Give opposite sides of four-sided regions equal sums; counts that are held, or follow a held one, stay.
 
     Those of `holed` regions, which are meshed without rows as well, are only brought together where they are nearly equal.
+    `lengths` (e,) of all edges in sizes, zero where these vary.
     """
     uses = edge_uses(patches, len(count))
     parent = list(range(len(count)))
@@ -342,23 +360,33 @@ def _match_opposite(
                 if fixed
                 else max(round(float(np.mean([count[e] for e in group]))), min(count[e] for e in group))
             )
-            for e in group:
-                if not held[e]:
-                    count[e] = value
-            firm[group] |= bool(fixed)
+            if not fixed:
+                value = _bearable(value, np.array([lengths[e] for e in group]))
+            follow = [e for e in group if not held[e] and not (fixed and lengths[e] > LONGEST * value)]
+            count[follow] = value
+            firm[follow] |= bool(fixed)
+            for e in set(group) - set(follow) - set(fixed):
+                kin[e] = [e]
     for _ in range(6):
         changed = False
         for sides in four:
             for a, c in ((sides[0], sides[2]), (sides[1], sides[3])):
                 if a and c and (len(a) > 1 or len(c) > 1):
-                    changed |= _bring_together(a, c, count, firm, uses, kin)
+                    changed |= _bring_together(a, c, count, firm, uses, kin, lengths)
         for sides in holed:
             for a, c in ((sides[0], sides[2]), (sides[1], sides[3])):
                 total = sorted(int(sum(count[e] for e in side)) for side in (a, c))
                 if a and c and total[1] - total[0] <= NEARLY * total[1] + 0.5:
-                    changed |= _bring_together(a, c, count, firm, uses, kin)
+                    changed |= _bring_together(a, c, count, firm, uses, kin, lengths)
         if not changed:
             break
+
+
+def _bearable(count: int, lengths: Floats) -> int:
+    """A count for edges of some lengths (k,), in sizes, more where it would leave one of them far too long."""
+    if lengths.max(initial=0.0) <= LONGEST * count:
+        return count
+    return min(range(count, int(lengths.max()) + 1), key=lambda n: (float(poor_sides(lengths / n).max()), n))
 
 
 def edge_uses(patches: list[Patch | None], edges: int) -> NDArray[np.int64]:
@@ -371,9 +399,18 @@ def edge_uses(patches: list[Patch | None], edges: int) -> NDArray[np.int64]:
 
 
 def _bring_together(
-    a: list[int], c: list[int], count: NDArray[np.int64], firm: NDArray[np.bool_], uses: NDArray[np.int64], kin: dict[int, list[int]]
+    a: list[int],
+    c: list[int],
+    count: NDArray[np.int64],
+    firm: NDArray[np.bool_],
+    uses: NDArray[np.int64],
+    kin: dict[int, list[int]],
+    lengths: Floats,
 ) -> bool:
-    """Change the side of two that is bound by less, so that both sums are equal; True if anything changed. `kin`: edges with one count."""
+    """Change the side of two that is bound by less, so that both sums are equal; True if anything changed.
+
+    `kin`: edges with one count; `lengths` (e,) in sizes: no side of a mesh may become far too long.
+    """
     gap = int(sum(count[e] for e in a) - sum(count[e] for e in c))
     changed = False
     if gap and abs(gap) <= 0.25 * max(sum(count[e] for e in a), sum(count[e] for e in c)) + 2:
@@ -384,7 +421,7 @@ def _bring_together(
             more = gap if many is c else -gap
             free = [e for e in many if not firm[e]]
             total = int(count[free].sum())
-            if len(free) <= total + more <= 2 * total:
+            if len(free) <= total + more <= 2 * total and (more > 0 or lengths[free].sum() <= LONGEST * (total + more)):
                 count[free] = _shared(total + more, [float(count[e]) / total for e in free])
                 for e in free:
                     count[[other for other in kin[e] if not firm[other]]] = count[e]

@@ -95,10 +95,18 @@ def _round(shape: Shape, patch: Patch, region: int, number: int, rules: ShellRul
     hole = RoundHole(region, number, edges, float(d[6]), tuple(d[:3].tolist()), tuple(d[3:6].tolist()), count, widths, width)
     if len(edges) == 1 and edges[0] in rules.divisions:
         return replace(hole, divisions=rules.divisions[edges[0]])
-    filled = all(len(shape.edge_faces[e]) > 2 for e in edges)
-    if filled and not counted_by_hand(hole, rules):
+    if _filled(shape, edges) and not counted_by_hand(hole, rules):
         return replace(hole, divisions=min(count, max(8, 4 * int(FILLED * hole.radius / rules.size / 4))))
     return hole
+
+
+def _filled(shape: Shape, edges: tuple[int, ...]) -> bool:
+    """Does a disc lie within a hole's edges, or where the tube that stands on them ends, as in a boss closed beside its foot?"""
+    if all(len(shape.edge_faces[e]) > 2 for e in edges):
+        return True
+    tubes = set(shape.edge_faces[edges[0]]) if len(edges) == 1 else set()
+    ends = {e for f in tubes if shape.faces[f].carrier.kind == "cylinder" for e in shape.face_edges[f]} - set(edges)
+    return any(shape.face_edges[f] == (e,) for e in ends for f in set(shape.edge_faces[e]) - tubes)
 
 
 def _leaves_plane(shape: Shape, patch: Patch, edges: tuple[int, ...], least: float) -> bool:

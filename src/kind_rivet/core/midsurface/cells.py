@@ -18,6 +18,7 @@ from kind_rivet.core.midsurface.traces import Line, inside
 
 GRID = 2e-5  # of the wall: places are rounded to this
 PER_CELL = 40
+SQUARE, ALONG = 0.02, 0.99  # walls off the middle, and cosine to its normal, up to which a face is a side of the wall
 RANK = {"joint": 0, "step": 1, "bend": 2, "outline": 3, "riser": 4, "prolong": 5, "frame": 6}
 SEAM = -2  # in place of a line's number
 
@@ -182,15 +183,27 @@ def _tested(middle: Middle, faces: NDArray[np.object_], solid: FacetTree, shape:
     first, second = (np.isin(np.arange(len(shape.faces)), list(s)) for s in middle.sides)
     good = within & (hit_up >= 0) & (hit_down >= 0)
     core = np.zeros(len(p), bool)
-    core[good] = first[shape.facet_face[hit_up[good]]] & second[shape.facet_face[hit_down[good]]]
+    above, below = first[shape.facet_face[hit_up[good]]], second[shape.facet_face[hit_down[good]]]
+    core[good] = above & below
     total = np.where(good, up + down, np.inf)
     core &= np.abs(total - wall) < 0.12 * wall
+    if middle.carrier.kind == "plane":
+        core[good] |= (above | below) & _squarely(shape, n[good], (hit_up[good], hit_down[good]), (up[good], down[good]), wall[good])
     count = np.bincount(cell, minlength=len(faces))
     share_in = np.bincount(cell, within, len(faces)) / count
     share_wall = np.bincount(cell, within & (wall > 0), len(faces)) / count
     share_core = np.bincount(cell, core, len(faces)) / count
     share_core[share_wall < 0.5] = -1.0
     return [float(c) if i >= 0.5 else None for c, i in zip(share_core, share_in, strict=True)]
+
+
+def _squarely(
+    shape: Shape, normal: Floats, hit: tuple[NDArray[np.int32], NDArray[np.int32]], way: tuple[Floats, Floats], wall: Floats
+) -> NDArray[np.bool_]:
+    """Which places of a flat wall lie midway between two faces square to it, as far from each as from its sides: where one is a side, both are."""
+    up, down = way
+    facing = [sign * np.einsum("ij,ij->i", shape.facet_normal[h], normal) for h, sign in zip(hit, (1, -1), strict=True)]
+    return (np.minimum(*facing) > ALONG) & (np.abs(up - down) < SQUARE * wall) & (np.abs(up + down - wall) < SQUARE * wall)
 
 
 def _inner_places(polygon: shapely.Polygon) -> Floats:

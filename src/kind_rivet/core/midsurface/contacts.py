@@ -19,6 +19,7 @@ from kind_rivet.core.midsurface.traces import Line, away_from
 
 FINE = 8  # probes on each segment of a joint
 TWIN = 0.05  # walls between two joints up to which one stands for the other
+HAIR = 1e-6  # walls by which bends lie off their middles at most, where these touch
 NEAR = 0.1  # of the wall: how close a bend must pass a joint's chords
 
 
@@ -37,6 +38,49 @@ def with_contacts(joint: Line, bends: list[Line], middles: list[Middle]) -> Line
             if left[0] < 1e-6 * wall and np.linalg.norm(exact[0] - at) < 2 * NEAR * wall:
                 points = _with_node(points, exact[0], 1e-3 * wall)
     return joint if len(points) == len(joint.points) else replace(joint, points=points)
+
+
+def ended_at_bends(joints: list[Line], bends: list[Line], middles: list[Middle]) -> list[Line]:
+    """The joints with ends at bends that lie a hair off them, as where a corner's wall thickens a little: both that meet there end in one place."""
+    known = {frozenset(joint.middles) for joint in joints}
+    out = []
+    for joint in joints:
+        for bend in bends:
+            own = set(bend.middles) & set(joint.middles)
+            if len(own) != 1 or joint.closed or bend.closed:
+                continue
+            (a,), (b,), (m,) = own, set(bend.middles) - own, set(joint.middles) - own
+            if frozenset((m, b)) not in known:
+                continue
+            wall = min(middles[k].wall for k in joint.middles)
+            at = _through(bend, middles[m])
+            if at is None or not HAIR * wall < max(abs(float(middles[k].field(at[None])[0][0])) for k in (a, b)) < TWIN * wall:
+                continue
+            if away_from(at[None], joint.points)[0] < TWIN * wall:
+                joint = replace(joint, points=_ended(joint.points, at, bend.points, middles[a]))
+        out.append(joint)
+    return out
+
+
+def _through(bend: Line, middle: Middle) -> Floats | None:
+    """Where a bend crosses a middle, None where it does not."""
+    value = middle.field(bend.points)[0]
+    k = np.flatnonzero((value[1:] >= 0) != (value[:-1] >= 0))
+    if len(k) != 1:
+        return None
+    i = int(k[0])
+    share = value[i] / (value[i] - value[i + 1])
+    return np.asarray(bend.points[i] + share * (bend.points[i + 1] - bend.points[i]))
+
+
+def _ended(points: Floats, at: Floats, bend: Floats, middle: Middle) -> Floats:
+    """A chain as far as a place on it, without what lies across the bend there from the wall of its middle."""
+    chain = _with_node(points, at, TWIN * middle.wall)
+    k = int(np.argmin(np.linalg.norm(chain - at, axis=1)))
+    for rest, kept in ((chain[k + 1 :], chain[: k + 1]), (chain[:k], chain[k:])):
+        if len(rest) and len(kept) > 1 and _beyond(rest, bend, middle).all():
+            return kept
+    return chain
 
 
 def without_twins(joints: list[Line], bends: list[Line], middles: list[Middle]) -> list[Line]:

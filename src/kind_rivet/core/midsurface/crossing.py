@@ -74,7 +74,7 @@ def make_by_crossing(
     tolerance = 1e-6 * whole.diagonal
     opposed = find_opposed(whole, tree)
     pairs = find_pairs(whole, opposed)
-    plain, tunnels = without_tunnels(whole, {f for p in pairs for f in (p.a, p.b)})
+    plain, tunnels = without_tunnels(whole, {f for p in pairs if not p.narrow for f in (p.a, p.b)})
     if tunnels:
         whole, tree = plain, FacetTree.over(plain.points, plain.facets)
         opposed = find_opposed(whole, tree)

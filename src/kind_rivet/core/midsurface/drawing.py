@@ -12,12 +12,13 @@ from kind_rivet.core.geometry.carriers import Carrier, Floats, unit
 from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.midsurface.bend_lines import TANGENT, bend_lines
-from kind_rivet.core.midsurface.contacts import with_contacts, without_twins
+from kind_rivet.core.midsurface.contacts import ended_at_bends, with_contacts, without_twins
 from kind_rivet.core.midsurface.feet import feet
 from kind_rivet.core.midsurface.fields import CarrierField, Field, settle
 from kind_rivet.core.midsurface.middles import Middle, middle_of
 from kind_rivet.core.midsurface.pairs import SLANT, Pair
 from kind_rivet.core.midsurface.steps import find_steps
+from kind_rivet.core.midsurface.tangencies import tangencies
 from kind_rivet.core.midsurface.traces import Line, away_from, crossing, outlines, prolonged
 
 SAME_WALL = 0.03  # walls that differ by less are one: recesses of hairs make no steps
@@ -30,7 +31,7 @@ ALIKE = (1 - SLANT**2) ** 0.5  # cosine between a face and a wall above which th
 
 
 def find_middles(shape: Shape, pairs: list[Pair], fields: list[Field], tolerance: float) -> list[Middle]:
-    """One middle per wall: pairs on the same surface with the same thickness go together. Raises `Refused` where none can be laid flat."""
+    """One middle per wall: pairs on the same surface with the same thickness go together, narrow ones only with others. Raises `Refused` where none can be laid flat."""
     out: list[Middle] = []
     refused: list[Refused] = []
     for pair in pairs:
@@ -53,7 +54,8 @@ def find_middles(shape: Shape, pairs: list[Pair], fields: list[Field], tolerance
                 other.samples = np.vstack((other.samples, made.samples))
                 break
         else:
-            out.append(made)
+            if not pair.narrow:
+                out.append(made)
     if refused and not out:
         raise refused[0]
     return out
@@ -131,6 +133,7 @@ def draw_lines(
         lines.append(line)
 
     bends = bend_lines(shape, solid, middles, tolerance)
+    bends += tangencies(shape, solid, middles, close, bends)
     for line in bends:
         add(line)
     for m, middle in enumerate(middles):
@@ -158,7 +161,7 @@ def draw_lines(
         touch = _touching(bends, a, b, 0.05 * min(middles[a].wall, middles[b].wall))
         for points, zeros in _joint(shape, middles[a], middles[b], boxes[a], boxes[b], touch, tolerance):
             joints.append(with_contacts(Line("joint", points, zeros, (a, b)), bends, middles))
-    for line in without_twins(joints, bends, middles):
+    for line in ended_at_bends(without_twins(joints, bends, middles), bends, middles):
         add(line)
     for middle in middles:
         for k, pieces in _beside_joints(middle, lines).items():

@@ -8,7 +8,8 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from kind_rivet.core.geometry.carriers import Floats, unit
+from kind_rivet.core.geometry.carriers import Floats, frame, same, unit
+from kind_rivet.core.geometry.holes import falls_away
 from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.geometry.sampling import face_samples, spread_samples
 from kind_rivet.core.geometry.shape import Shape
@@ -20,6 +21,8 @@ SLIVER = 0.02  # of the largest wall's thickness: thinner walls must be larger t
 FLAT, CURVED, NARROW = 0.08, 0.25, 0.6  # opposed share from which a flat face is a side, a curved one, and one that is narrow too
 AROUND = 0.12  # the same where both are cylinders round one axis: convolutions and bends are far narrower on their inner side
 WIDE = 2.5  # walls of mean width from which a face is not narrow
+ENDS = 0.3  # share of a floor's border at which it may end rather than have walls standing on it
+LEFT, HAIR = 2.5, 1e-3  # how much more a floor's outline holds than what is seen of it; walls within which faces lie in one plane
 EVEN = 1e-3  # spread of thickness, in walls, up to which a wall is equally thick all over
 
 
@@ -53,6 +56,8 @@ class Pair:
     weight: float  # opposed area, mean of both sides
     middle: Floats
     share: float = 0.5  # how deep under face a the sheet lies, in walls
+    even: bool = False  # equally thick all over
+    narrow: bool = False  # too narrow for a wall of its own, but it may be part of another
 
 
 def find_opposed(shape: Shape, tree: FacetTree) -> Opposed:
@@ -121,13 +126,42 @@ def find_pairs(shape: Shape, opposed: Opposed) -> list[Pair]:
         weight = (from_a + from_b) / 2
         smaller = min(shape.face_area[a], shape.face_area[b])
         even = bool(np.ptp(np.percentile(opposed.wall[mine], (2, 98))) < EVEN * wall)
-        curved = AROUND if _coaxial(shape, a, b, wall) else CURVED if even else NARROW
+        coaxial = _coaxial(shape, a, b, wall)
+        curved = AROUND if coaxial else CURVED if even else NARROW
         if weight < 0.5 * wall**2 or weight < 0.03 * smaller or not all(_is_side(shape, opposed, f, wall, curved) for f in (a, b)):
             continue
-        if any(opposed.width[f] < (THIN if shape.faces[f].carrier.kind == "plane" else BEND) * wall for f in (a, b)):
+        narrow = not all(_is_wide(shape, opposed, f, wall) for f in (a, b))
+        if narrow and not (even and shape.faces[a].carrier.kind == shape.faces[b].carrier.kind == "plane"):
             continue
-        pairs.append(Pair(a, b, wall, weight, opposed.middle[mine]))
-    return sorted(_without_slivers(_without_corners(shape, _without_eyes(shape, pairs))), key=lambda p: -p.weight)
+        pairs.append(Pair(a, b, wall, weight, opposed.middle[mine], even=even or coaxial, narrow=narrow))
+    wide = _without_wedges(shape, _without_corners(shape, _without_eyes(shape, [pair for pair in pairs if not pair.narrow])))
+    return sorted(_without_slivers(wide) + [pair for pair in pairs if pair.narrow], key=lambda p: (p.narrow, -p.weight))
+
+
+def _is_wide(shape: Shape, opposed: Opposed, face: int, wall: float) -> bool:
+    """Is a face wide enough for its wall, by itself or together with what lies in one plane with it?"""
+    if shape.faces[face].carrier.kind != "plane":
+        return bool(opposed.width[face] >= BEND * wall)
+    return bool(opposed.width[face] >= THIN * wall or (opposed.width[face] >= BEND * wall and _is_floor(shape, face, wall)))
+
+
+def _is_floor(shape: Shape, face: int, wall: float) -> bool:
+    """Is a flat face one of those that walls standing close together leave of a wide floor, like that under cooling fins?"""
+    import shapely
+
+    edges = np.array(shape.face_edges[face])
+    length = shape.edge_length[edges]
+    falls = np.array([falls_away(shape, face, int(e)) for e in edges])
+    if length[falls].sum() > ENDS * length.sum():
+        return False
+    plane = shape.faces[face].carrier
+    corners = shape.points[shape.facets[shape.facet_face == face]].reshape(-1, 3)
+    lot = [f for f, other in enumerate(shape.faces) if same(plane, other.carrier, corners, HAIR * wall)]
+    mine = np.isin(shape.facet_face, lot)
+    u, v = frame(plane.array[3:6])
+    flat = shape.points[np.unique(shape.facets[mine])] @ np.stack((u, v), axis=1)
+    hull = shapely.MultiPoint(flat).convex_hull
+    return bool(hull.area < LEFT * shape.face_area[lot].sum() and 2 * hull.area > WIDE * wall * hull.length)
 
 
 def _coaxial(shape: Shape, a: int, b: int, wall: float) -> bool:
@@ -159,6 +193,17 @@ def _without_corners(shape: Shape, pairs: list[Pair]) -> list[Pair]:
         return bool(np.linalg.norm(np.cross(one.array[3:6], other.array[3:6])) > SLANT)
 
     return [pair for pair in pairs if not is_corner(pair)]
+
+
+def _without_wedges(shape: Shape, pairs: list[Pair]) -> list[Pair]:
+    """The pairs without those between the far sides of two walls that touch, as where a round wall lies tangent to a flat one."""
+    even = {f for pair in pairs if pair.even for f in (pair.a, pair.b)}
+
+    def is_wedge(pair: Pair) -> bool:
+        flat = shape.faces[pair.a].carrier.kind == shape.faces[pair.b].carrier.kind == "plane"
+        return not pair.even and not flat and {pair.a, pair.b} <= even
+
+    return [pair for pair in pairs if not is_wedge(pair)]
 
 
 def _without_eyes(shape: Shape, pairs: list[Pair]) -> list[Pair]:

@@ -14,6 +14,7 @@ from kind_rivet.core.midsurface.fields import CarrierField, Field, settle
 from kind_rivet.core.midsurface.middles import Middle
 
 TURN = 0.13  # radians from point to point along curves
+HALVINGS, NEAR = 24, 0.02  # halvings of a facet's side in search of a middle, and walls off it that are near enough
 SAG = 0.08  # squared chord over radius, in walls: a hundredth of the wall between chord and curve
 
 
@@ -122,9 +123,28 @@ def outlines(middle: Middle, number: int, shape: Shape, fields: list[Field], mar
     face = shape.facet_face[mixed].astype(np.int64)
     a, b = keys // n, keys % n
     va, vb = value_of[a], value_of[b]
-    share = np.clip(np.where(np.abs(va - vb) > 0, va / np.where(va == vb, 1.0, va - vb), 0.5), 0, 1)
-    place = shape.points[a] + share[:, None] * (shape.points[b] - shape.points[a])
+    place = _between(middle, shape.points[a], shape.points[b], va, vb)
     return _chains(middle, number, segment, face, place, fields, tolerance) + _frame(middle, number, low, high)
+
+
+def _between(middle: Middle, a: Floats, b: Floats, va: Floats, vb: Floats) -> Floats:
+    """Where sides of facets from a to b (n, 3) cross the middle, whose field is va and vb (n,) there: by chords, and halved where it is curved."""
+    low, high = np.zeros(len(a)), np.ones(len(a))
+    front = va >= vb
+    share = np.clip(np.where(np.abs(va - vb) > 0, va / np.where(va == vb, 1.0, va - vb), 0.5), 0, 1)
+    out = np.asarray(a + share[:, None] * (b - a))
+    off = np.flatnonzero(np.linalg.norm(b - a, axis=1) > middle.wall)
+    for _ in range(HALVINGS):
+        if not len(off):
+            break
+        value = middle.field(out[off])[0]
+        rough = np.abs(value) > NEAR * middle.wall
+        off, value = off[rough], value[rough]
+        before = (value >= 0) == front[off]
+        low[off[before]], high[off[~before]] = share[off[before]], share[off[~before]]
+        share[off] = (low[off] + high[off]) / 2
+        out[off] = a[off] + share[off][:, None] * (b[off] - a[off])
+    return out
 
 
 def _frame(middle: Middle, number: int, low: Floats, high: Floats) -> list[Line]:

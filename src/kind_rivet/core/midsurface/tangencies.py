@@ -1,0 +1,107 @@
+"""Where a round wall lies tangent to another that goes on both ways, as a trough in a box: no edge of the solid marks that line."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from kind_rivet.core.geometry.carriers import Carrier, Floats, unit
+from kind_rivet.core.geometry.rays import FacetTree
+from kind_rivet.core.geometry.shape import Shape
+from kind_rivet.core.midsurface.middles import Middle
+from kind_rivet.core.midsurface.traces import Line, away_from, contact_field, inside
+
+TOUCH = 0.01  # walls between two middles that touch
+SAME = 0.03  # share by which the walls may differ
+PARALLEL = 1e-6  # sine of the angle between axes or planes
+STEPS = 200  # places along a line at which to ask whether it lies in the solid
+OVER = 0.01  # walls by which a line is drawn beyond the solid, so that it surely cuts what ends there
+
+
+def tangencies(shape: Shape, solid: FacetTree, middles: list[Middle], close: set[tuple[int, int]], bends: list[Line]) -> list[Line]:
+    """Lines in which a round middle touches a flat or a round one near by, as far as they lie in the solid; not where a bend is known.
+
+    Both middles are looked at as far as there.
+    """
+    out = []
+    for a, b in sorted(close):
+        contact = _contact(middles[a], middles[b])
+        if contact is None:
+            continue
+        place, axis, normal = contact
+        wall = min(middles[a].wall, middles[b].wall)
+        known = [line.points for line in bends if set(line.middles) == {a, b}]
+        for points in _within(place, axis, middles[a], middles[b], shape, solid):
+            if any(away_from(points.mean(axis=0)[None], line)[0] < wall for line in known):
+                continue
+            for m in (a, b):  # what lies between the wall as it is found and the line belongs to it too
+                middles[m].least_reach = max(middles[m].least_reach, _gap(middles[m], points) + middles[m].around)
+            field = contact_field(axis, place, normal)
+            out.append(Line("bend", points, (field,) if field is not None else (), (a, b)))
+    return out
+
+
+def _contact(a: Middle, b: Middle) -> tuple[Floats, Floats, Floats] | None:
+    """A point of the line in which two middles touch, its direction, and the normal there."""
+    one, other = (a, b) if a.carrier.kind == "cylinder" else (b, a)
+    if one.carrier.kind != "cylinder" or abs(a.wall - b.wall) > SAME * a.wall:
+        return None
+    tolerance = TOUCH * min(a.wall, b.wall)
+    centre, axis, radius = one.carrier.array[:3], one.carrier.array[3:6], float(one.carrier.data[6])
+    if other.carrier.kind == "plane":
+        normal = other.carrier.array[3:6]
+        if abs(float(normal @ axis)) > PARALLEL:
+            return None
+        height = float((centre - other.carrier.array[:3]) @ normal)
+        return (centre - height * normal, axis, normal) if abs(abs(height) - radius) < tolerance else None
+    if other.carrier.kind == "cylinder":
+        return _between_rounds(one.carrier, other.carrier, tolerance)
+    return None
+
+
+def _between_rounds(one: Carrier, other: Carrier, tolerance: float) -> tuple[Floats, Floats, Floats] | None:
+    """The same for two cylinders, which touch from outside or one within the other."""
+    axis, radius, second = one.array[3:6], float(one.data[6]), float(other.data[6])
+    if np.linalg.norm(np.cross(axis, other.array[3:6])) > PARALLEL:
+        return None
+    away = other.array[:3] - one.array[:3]
+    away = away - (away @ axis) * axis
+    gap = float(np.linalg.norm(away))
+    if gap < tolerance or min(abs(gap - radius - second), abs(gap - abs(radius - second))) > tolerance:
+        return None
+    normal = unit(away) if gap > abs(radius - second) + tolerance or radius > second else -unit(away)
+    return one.array[:3] + radius * normal, axis, normal
+
+
+def _within(place: Floats, axis: Floats, a: Middle, b: Middle, shape: Shape, solid: FacetTree) -> list[Floats]:
+    """The straight stretches (2, 3) of a line along two middles that lie in the solid."""
+    ends = []
+    for middle in (a, b):
+        t = (middle.samples - place) @ axis
+        ends.append((float(t.min()) - middle.reach, float(t.max()) + middle.reach))
+    low, high = max(e[0] for e in ends), min(e[1] for e in ends)
+    if low >= high:
+        return []
+    wall = min(a.wall, b.wall)
+    at = np.linspace(low, high, STEPS)
+    held = inside(place + at[:, None] * axis, solid, shape)
+    turns = np.flatnonzero(np.diff(held.astype(int)))
+    edges = [_edge(place, axis, float(at[k]), float(at[k + 1]), bool(held[k]), shape, solid) for k in turns]
+    bounds = ([low] if held[0] else []) + edges + ([high] if held[-1] else [])
+    runs = [(bounds[k] - OVER * wall, bounds[k + 1] + OVER * wall) for k in range(0, len(bounds) - 1, 2)]
+    return [place + np.array([[s], [t]]) * axis for s, t in runs if t - s > wall]
+
+
+def _gap(middle: Middle, points: Floats) -> float:
+    """How far the middle of a line lies from the nearest place at which the wall was found."""
+    return float(np.linalg.norm(middle.samples - points.mean(axis=0), axis=1).min())
+
+
+def _edge(place: Floats, axis: Floats, low: float, high: float, held: bool, shape: Shape, solid: FacetTree) -> float:
+    """Where a line enters or leaves the solid between two places on it, the first of which is `held` by it or not."""
+    for _ in range(30):
+        half = (low + high) / 2
+        if bool(inside((place + half * axis)[None], solid, shape)[0]) == held:
+            low = half
+        else:
+            high = half
+    return (low + high) / 2
