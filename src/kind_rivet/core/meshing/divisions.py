@@ -84,7 +84,9 @@ def plan_divisions(
     four = [_alike_sides(sides, count, held, curves, rules) for sides in four]
     four += [([p.edge for p in strip.first], [], [p.edge for p in strip.second], []) for strip in strips]
     four += [_alike_sides(sides, count, held, curves, rules) for sides in _room_for_standing(patches, count, held, curves, rules)]
-    facing: list[Sides] = [([a], [], [b], []) for patch in patches if patch is not None for a, b in facing_edges(patch, rules.size_on(patch.faces))]
+    facing: list[Sides] = [
+        ([a], [], [b], []) for patch in patches if patch is not None for a, b in facing_edges(patch, rules.size_on(patch.faces))
+    ]
     four += [_alike_sides(sides, count, held, curves, rules) for sides in facing]
     varied = bool(rules.face_size or rules.edge_size or rules.places)
     lengths = np.zeros(len(curves)) if varied else np.array([curve.length for curve in curves]) / rules.size

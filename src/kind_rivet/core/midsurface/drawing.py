@@ -17,9 +17,10 @@ from kind_rivet.core.midsurface.feet import feet
 from kind_rivet.core.midsurface.fields import CarrierField, Field, settle
 from kind_rivet.core.midsurface.middles import Middle, middle_of
 from kind_rivet.core.midsurface.pairs import SLANT, Pair
+from kind_rivet.core.midsurface.prolongs import prolongs
 from kind_rivet.core.midsurface.steps import find_steps
 from kind_rivet.core.midsurface.tangencies import tangencies
-from kind_rivet.core.midsurface.traces import Line, away_from, crossing, outlines, prolonged
+from kind_rivet.core.midsurface.traces import Line, away_from, crossing, outlines
 
 SAME_WALL = 0.03  # walls that differ by less are one: recesses of hairs make no steps
 ALONG = 0.02  # walls: lines nearer to each other than this run along each other
@@ -141,8 +142,8 @@ def draw_lines(
         rims = outlines(middle, m, shape, fields, margin, tolerance)
         for line in rims:
             add(line)
-        prolongs = [more for line in rims for more in prolonged(line, middle, m, solid, shape, middle.reach)]
-        for line in prolongs + feet(m, middles, rims, prolongs):
+        run_on = prolongs(rims, middle, m, solid, shape, middle.reach)
+        for line in run_on + feet(m, middles, rims, run_on):
             add(line)
     standing = _standing(shape, {f for m in middles for f in m.sides[0] | m.sides[1]})
     for m, middle in enumerate(middles):

@@ -295,45 +295,6 @@ def _polylines(segment: NDArray[np.int64], good: NDArray[np.bool_]) -> list[list
     return out
 
 
-def prolonged(line: Line, middle: Middle, number: int, solid: FacetTree, shape: Shape, length: float) -> list[Line]:
-    """The outline run on beyond its ends, where that leads into the solid."""
-    if line.closed:
-        return []
-    out = []
-    h = 0.3 * middle.wall
-    for end in (0, -1):
-        tip = line.points[end]
-        before = line.points[1] if end == 0 else line.points[-2]
-        direction = tip - before
-        if np.linalg.norm(direction) == 0:
-            continue
-        direction = direction / np.linalg.norm(direction)
-        both = [middle.field, *line.fields]
-        chain = [tip]
-        first, left = settle((tip + 0.05 * middle.wall * direction)[None], both)
-        if left[0] > 0.01 * middle.wall or not inside(first, solid, shape)[0]:
-            continue
-        if len(line.points) == 2:  # straight: as far as the solid goes
-            far, _ = solid.cast(first, direction[None])
-            points = np.array([tip, tip + min(float(far[0]) + h, length) * direction])
-            out.append(Line("prolong", points, line.fields, (number,), line.face))
-            continue
-        for k in range(int(np.ceil(length / h))):
-            nxt, left = settle((chain[-1] + h * direction)[None], both)
-            step = nxt[0] - chain[-1]
-            size = float(np.linalg.norm(step))
-            if left[0] > 0.01 * middle.wall or not 0.3 * h < size < 2 * h or step @ direction < 0.3 * size:
-                break
-            chain.append(nxt[0])
-            direction = step / size
-            if k > 0 and not inside(nxt, solid, shape)[0]:
-                break
-        if len(chain) > 2:
-            points = resampled(np.array(chain), both, 1e-6 * middle.wall, middle.wall)
-            out.append(Line("prolong", points, line.fields, (number,), line.face))
-    return out
-
-
 def inside(points: Floats, solid: FacetTree, shape: Shape) -> NDArray[np.bool_]:
     """Do points (n, 3) lie inside the solid? Three rays each; the first facet met must look away, by majority."""
     votes = np.zeros(len(points), int)
