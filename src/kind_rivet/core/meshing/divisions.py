@@ -418,16 +418,20 @@ def _bring_together(
     if gap and abs(gap) <= 0.25 * max(sum(count[e] for e in a), sum(count[e] for e in c)) + 2:
         # Free edges bind nobody, edges of a split side bind fewer others; what follows something held stays.
         order = sorted((a, c), key=lambda side: (uses[side].max(), -len(side)))
-        many = next((side for side in order if not firm[side].all()), None)
-        if many is not None:
+        for many in [side for side in order if not firm[side].all()]:
             more = gap if many is c else -gap
             free = [e for e in many if not firm[e]]
             total = int(count[free].sum())
-            if len(free) <= total + more <= 2 * total and (more > 0 or lengths[free].sum() <= LONGEST * (total + more)):
-                count[free] = _shared(total + more, [float(count[e]) / total for e in free])
-                for e in free:
-                    count[[other for other in kin[e] if not firm[other]]] = count[e]
-                gap, changed = 0, True
+            if not len(free) <= total + more <= 2 * total:
+                continue
+            shared = _shared(total + more, [float(count[e]) / total for e in free])
+            if any(lengths[e] > LONGEST * n and n < count[e] for e, n in zip(free, shared, strict=True)):
+                continue
+            count[free] = shared
+            for e in free:
+                count[[other for other in kin[e] if not firm[other]]] = count[e]
+            gap, changed = 0, True
+            break
     if gap == 0 and firm[a].all() != firm[c].all():
         firm[a], firm[c] = True, True
         changed = True

@@ -6,7 +6,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from kind_rivet.core.geometry.carriers import Floats, unit
+from kind_rivet.core.geometry.carriers import Floats, same, unit
 from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.midsurface.fields import settle
@@ -23,19 +23,25 @@ def prolongs(rims: list[Line], middle: Middle, number: int, solid: FacetTree, sh
     What two windows beside a bar have in common is drawn once, from the end of one to the end of
     the other: two chains of chords along one curve would cross each other by a hair.
     """
-    tips = [(line.points[end], _outward(line, end)) for line in rims if not line.closed for end in (0, -1)]
+    tips = [(line.face, line.points[end], _outward(line, end)) for line in rims if not line.closed for end in (0, -1)]
     out: list[Line] = []
     drawn: list[tuple[Floats, Floats]] = []
     for line in rims:
         for more in _run_on(line, middle, number, solid, shape, length):
             points = more.points
             if len(points) > 2:
-                points = _as_far_as(points, tips, middle.wall)
+                met = [(tip, way) for face, tip, way in tips if _one_surface(shape, face, more.face, points, middle.wall)]
+                points = _as_far_as(points, met, middle.wall)
                 if any(np.array_equal(points[0], b) and np.array_equal(points[-1], a) for a, b in drawn):
                     continue
                 drawn.append((points[0], points[-1]))
             out.append(replace(more, points=points))
     return out
+
+
+def _one_surface(shape: Shape, face: int, other: int, points: Floats, wall: float) -> bool:
+    """Do two faces lie on one surface, as seen at points (n, 3)?"""
+    return face == other or same(shape.faces[other].carrier, shape.faces[face].carrier, points, 1e-3 * wall)
 
 
 def _outward(line: Line, end: int) -> Floats:
