@@ -97,6 +97,16 @@ def pipe_on_rail(radius: float = 9.0, wall: float = 1.5) -> TopoDS_Shape:
     return cut(part, cylinder((-1, 0, wall / 2 + radius + wall / 2), (1, 0, 0), radius, 72))
 
 
+def barred_window(size: float = 60.0, wall: float = 2.0, bar: float = 4.0) -> TopoDS_Shape:
+    """A lidless box whose floor has a ring of four windows: the bars between them are narrower than a prolonged rim is looked for."""
+    middle = size / 2
+    tray = cut(rounded_box(0, 0, 0, size, size, 10, 4), rounded_box(wall, wall, wall, size - 2 * wall, size - 2 * wall, 10, 2.4))
+    ring = cut(cylinder((middle, middle, -1), (0, 0, 1), 18, wall + 2), cylinder((middle, middle, -1), (0, 0, 1), 9, wall + 2))
+    bars = [turned(box(middle, middle - bar / 2, -2, size, bar, wall + 5), (middle, middle, 0), (0, 0, 1), 90 * k + 45) for k in range(4)]
+    corners = [(x, y) for x in (7.0, size - 7.0) for y in (7.0, size - 7.0)]
+    return without(tray, [without(ring, bars), *(cylinder((x, y, -1), (0, 0, 1), 1.7, wall + 2) for x, y in corners)])
+
+
 PARTS: dict[str, Callable[[], TopoDS_Shape]] = {
     "fin_row": fin_row,
     "trough": trough,
@@ -106,6 +116,7 @@ PARTS: dict[str, Callable[[], TopoDS_Shape]] = {
     "closed_bosses": closed_bosses,
     "blind_holes": blind_holes,
     "pipe_on_rail": pipe_on_rail,
+    "barred_window": barred_window,
 }
 
 

@@ -17,6 +17,7 @@ from kind_rivet.core.midsurface.contacts import _ended, _through
 from kind_rivet.core.midsurface.fields import CarrierField, face_field
 from kind_rivet.core.midsurface.middles import Middle, middle_of
 from kind_rivet.core.midsurface.pairs import Pair, _is_floor, _without_wedges, find_opposed, find_pairs
+from kind_rivet.core.midsurface.prolongs import _as_far_as
 from kind_rivet.core.midsurface.tangencies import _contact, tangencies
 from kind_rivet.core.midsurface.traces import Line, _between
 from tests.thin_meshes import drawing, drawn, drawn_sheet, made, meshed, solid_of
@@ -30,6 +31,7 @@ PROOFS = {
     "spoked_cap": (0.003, 0.996),
     "closed_bosses": (0.003, 0.999),
     "pipe_on_rail": (0.003, 0.999),
+    "barred_window": (0.003, 0.994),
 }
 
 
@@ -43,7 +45,7 @@ def test_the_sheet_is_one_piece_and_weighs_what_its_solid_weighs(name: str) -> N
     assert proof.cover > cover
 
 
-@pytest.mark.parametrize("name", ["fin_row", "collar", "spoked_cap", "closed_bosses", "pipe_on_rail"])
+@pytest.mark.parametrize("name", ["fin_row", "collar", "spoked_cap", "closed_bosses", "pipe_on_rail", "barred_window"])
 def test_its_mesh_has_no_failing_element(name: str) -> None:
     mesh = made(name)
     assert (mesh.pieces, mesh.coincident()) == (1, 0)
@@ -234,3 +236,41 @@ def test_a_hollow_boss_closed_beside_its_foot_gets_no_more_divisions_than_its_fl
     mesh = meshed(drawn_sheet("closed_bosses"), 3.0)
     assert [hole.divisions for hole in mesh.shells.holes] == [8, 8]
     assert not len(mesh.quality.failing)
+
+
+def test_windows_between_bars_leave_no_short_edges_and_no_slits() -> None:
+    shape = drawn_sheet("barred_window").shape
+    assert shape.edge_length.min() > 1.5
+    assert all(len(beside) == len(set(beside)) for beside in shape.edge_faces)
+    rims = [edge.carrier.array[6] for edge in shape.edges if edge.carrier.kind == "circle" and edge.carrier.array[6] > 8]
+    assert sorted(np.round(rims, 6).tolist()) == [9.0] * 4 + [18.0] * 4
+
+
+ARC = np.array([[np.cos(t), np.sin(t), 0.0] for t in np.linspace(0, 1.2, 9)])
+
+
+def against(angle: float) -> np.ndarray:
+    """Direction in which an outline on the unit circle runs on at an angle towards the beginning of the arc."""
+    return np.array([np.sin(angle), -np.cos(angle), 0.0])
+
+
+@pytest.mark.parametrize(
+    ("tip", "outward", "wall", "ends"),
+    [
+        (0.8, against(0.8), 1.0, 0.8),  # what comes to meet it: as far as there
+        (0.8, -against(0.8), 1.0, 1.2),  # what begins there and runs the same way is no end
+        (0.8, against(0.8) + [0, 0, 1.0], 1.0, 1.2),  # another curve passes
+        (0.05, against(0.05), 1.0, 1.2),  # its own beginning
+    ],
+)
+def test_a_curve_is_run_on_as_far_as_the_outline_that_comes_to_meet_it(tip: float, outward: np.ndarray, wall: float, ends: float) -> None:
+    at = np.array([np.cos(tip), np.sin(tip), 0.0])
+    kept = _as_far_as(ARC, [(at, outward / np.linalg.norm(outward))], wall)
+    assert np.arctan2(kept[-1, 1], kept[-1, 0]) == pytest.approx(ends)
+    assert np.array_equal(kept[0], ARC[0])
+    assert (np.diff(np.arctan2(kept[:, 1], kept[:, 0])) > 0).all()
+
+
+def test_an_outline_far_off_the_curve_does_not_end_it() -> None:
+    at = np.array([np.cos(0.8), np.sin(0.8), 0.2])
+    assert _as_far_as(ARC, [(at, against(0.8))], 1.0) is ARC
