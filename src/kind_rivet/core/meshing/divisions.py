@@ -423,7 +423,7 @@ def _bring_together(
             free = [e for e in many if not firm[e]]
             total = int(count[free].sum())
             if not len(free) <= total + more <= 2 * total:
-                continue
+                break
             shared = _shared(total + more, [float(count[e]) / total for e in free])
             if any(lengths[e] > LONGEST * n and n < count[e] for e, n in zip(free, shared, strict=True)):
                 continue
