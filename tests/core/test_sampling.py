@@ -12,6 +12,7 @@ from kind_rivet.core.geometry.kernel.facets import facet_shape
 from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.geometry.sampling import by_area, spread_samples, volume_samples
 from kind_rivet.core.geometry.shape import Shape
+from kind_rivet.core.midsurface.extract import extract
 from tests.thin_parts import box, cut, cylinder, fused
 
 RAYS = 3000
@@ -61,3 +62,24 @@ def test_samples_on_faces_stand_for_their_area(angle: Shape) -> None:
     _, normals, face, facet, area = spread_samples(angle, count)
     assert np.bincount(face, area) == pytest.approx(angle.face_area)
     assert (angle.facet_face[facet] == face).all() and np.linalg.norm(normals, axis=1) == pytest.approx(1.0)
+
+
+def test_faces_that_are_alike_are_sampled_at_unlike_places_where_that_is_asked() -> None:
+    shape = facet_shape(fused(box(0, 0, 0, 60, 40, 2), [box(60, 0, 0, 60, 40, 3)]))
+    count = np.full(len(shape.faces), 20)
+    plain, apart = (spread_samples(shape, count, unlike=unlike) for unlike in (False, True))
+    assert np.array_equal(plain[2], apart[2])
+    assert np.bincount(apart[2], apart[4]) == pytest.approx(shape.face_area)
+    first = apart[2] == 0
+    assert np.allclose(plain[0][first], apart[0][first])
+    assert np.linalg.norm(plain[0] - apart[0], axis=1)[~first].max() > 1.0
+    assert np.abs(np.einsum("ij,ij->i", apart[0] - shape.points[shape.facets[apart[3], 0]], shape.facet_normal[apart[3]])).max() < 1e-9
+
+
+def test_many_ribs_that_are_alike_weigh_what_their_solid_weighs() -> None:
+    n, pitch = 8, 20.0
+    ribs = [rib for k in range(n) for rib in (box(0, pitch * k + 9, 0, n * pitch, 1.6, 12), box(pitch * k + 9, 0, 0, 1.6, n * pitch, 12))]
+    proof = extract(facet_shape(fused(box(0, 0, -2, n * pitch, n * pitch, 2), ribs))).proof
+    assert proof is not None
+    assert proof.mass_ratio == pytest.approx(1, abs=0.003)
+    assert proof.plain_ratio > 1.05

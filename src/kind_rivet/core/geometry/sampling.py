@@ -19,12 +19,16 @@ def face_samples(shape: Shape, per_face: int) -> tuple[Floats, Floats, NDArray[n
     return points, normals, face, facet
 
 
-def spread_samples(shape: Shape, count: NDArray[np.int64]) -> tuple[Floats, Floats, NDArray[np.int64], NDArray[np.int64], Floats]:
+def spread_samples(
+    shape: Shape, count: NDArray[np.int64], unlike: bool = False
+) -> tuple[Floats, Floats, NDArray[np.int64], NDArray[np.int64], Floats]:
     """Points, exact normals, faces, facets and the area each sample stands for: `count` (f,) samples on each face, spread by area.
 
-    Stratified along the cumulated area with a golden-ratio sequence inside the facets.
+    Stratified along the cumulated area with a golden-ratio sequence inside the facets. `unlike`: the sequence goes on from face
+    to face, so that many faces that are alike do not all miss the same places.
     """
     where, weight, areas = [], [], []
+    first = 0
     order = np.argsort(shape.facet_face, kind="stable")
     bounds = np.searchsorted(shape.facet_face[order], np.arange(len(shape.faces) + 1))
     for f in range(len(shape.faces)):
@@ -35,7 +39,8 @@ def spread_samples(shape: Shape, count: NDArray[np.int64]) -> tuple[Floats, Floa
             continue
         at = (np.arange(n) + 0.5) / n * along[-1]
         where.append(mine[np.minimum(np.searchsorted(along, at), len(mine) - 1)])
-        k = np.arange(n)
+        k = first + np.arange(n)
+        first += n if unlike else 0
         u, v = np.sqrt((k * 0.6180339887498949 + 0.5) % 1), (k * 0.7548776662466927 + 0.25) % 1
         weight.append(np.column_stack((1 - u, u * (1 - v), u * v)))
         areas.append(np.full(n, along[-1] / n))

@@ -26,7 +26,7 @@ FOOT = 3.0  # walls: longest foot of an edge that runs aslant into another wall
 def proved(solid: Shape, tree: FacetTree, sheet: Sheet, sides: list[int], tunnels: tuple[int, ...] = ()) -> Sheet:
     """The sheet with its proof (weigh-in, cover, pieces, distance off the middle, free edges inside the solid, faces not used) and remarks."""
     shape = sheet.shape
-    points, _, face, facet, area = spread_samples(shape, by_area(shape, SAMPLES, 30))
+    points, _, face, facet, area = spread_samples(shape, by_area(shape, SAMPLES, 30), unlike=True)
     normal = shape.facet_normal[facet]
     wall = sheet.thickness_at(points, face)
     total = float((area * wall).sum())
