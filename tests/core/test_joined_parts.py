@@ -7,10 +7,11 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
-from kind_rivet.core.meshing.divisions import _in_fours, _shared
+from kind_rivet.core.meshing.divisions import _in_fours
 from kind_rivet.core.meshing.free.fill import CannotFill, fill
 from kind_rivet.core.meshing.free.mend import score_of
 from kind_rivet.core.meshing.free.small import small_fillings
+from kind_rivet.core.meshing.opposite import shared_out
 from kind_rivet.core.meshing.trias import without_doubles
 from kind_rivet.core.midsurface.charts import CylinderChart
 from kind_rivet.core.midsurface.pairs import Pair, _without_slivers
@@ -160,7 +161,7 @@ def test_a_border_that_holds_nothing_is_refused() -> None:
     ],
 )
 def test_counts_are_dealt_out_by_what_is_still_missing(count: int, shares: list[float], dealt: list[int]) -> None:
-    assert _shared(count, shares) == dealt
+    assert shared_out(count, shares) == dealt
 
 
 def test_arcs_of_a_disc_get_the_multiple_of_four_that_suits_them() -> None:

@@ -12,14 +12,15 @@ from OCP.gp import gp_Pnt, gp_Trsf
 from kind_rivet.core.geometry.carriers import Carrier
 from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.geometry.shape import Shape
-from kind_rivet.core.meshing.divisions import _bearable
+from kind_rivet.core.geometry.simplify import simplify
+from kind_rivet.core.meshing.opposite import _bearable
 from kind_rivet.core.midsurface.contacts import _ended, _through
 from kind_rivet.core.midsurface.fields import CarrierField, face_field
 from kind_rivet.core.midsurface.middles import Middle, middle_of
 from kind_rivet.core.midsurface.pairs import Pair, _is_floor, _without_wedges, find_opposed, find_pairs
-from kind_rivet.core.midsurface.prolongs import _as_far_as
+from kind_rivet.core.midsurface.prolongs import _as_far_as, prolongs
 from kind_rivet.core.midsurface.tangencies import _contact, tangencies
-from kind_rivet.core.midsurface.traces import Line, _between
+from kind_rivet.core.midsurface.traces import Line, _between, outlines
 from tests.thin_meshes import drawing, drawn, drawn_sheet, made, meshed, solid_of
 
 # mass and least cover: what a half pipe's wall and the box beside it hold together thickens away from where they touch
@@ -244,6 +245,20 @@ def test_windows_between_bars_leave_no_short_edges_and_no_slits() -> None:
     assert all(len(beside) == len(set(beside)) for beside in shape.edge_faces)
     rims = [edge.carrier.array[6] for edge in shape.edges if edge.carrier.kind == "circle" and edge.carrier.array[6] > 8]
     assert sorted(np.round(rims, 6).tolist()) == [9.0] * 4 + [18.0] * 4
+
+
+def test_what_two_windows_have_in_common_is_drawn_once_from_end_to_end() -> None:
+    solid, _ = simplify(drawn("barred_window"), blends=True)  # as walls are looked for: without the seams of round faces
+    tree = FacetTree.over(solid.points, solid.facets)
+    fields = [face_field(solid, f) for f in range(len(solid.faces))]
+    pair = find_pairs(solid, find_opposed(solid, tree))[0]
+    floor = middle_of(solid, pair.a, pair.b, fields[pair.a], fields[pair.b], pair.wall, pair.middle, 1e-6 * solid.diagonal)
+    rims = [line for line in outlines(floor, 0, solid, fields, 6.0, 1e-6) if line.kind == "outline"]
+    ends = {tuple(p.round(9)) for line in rims if not line.closed for p in line.points[[0, -1]]}
+    round_ = [line.points for line in prolongs(rims, floor, 0, tree, solid, 6.0) if len(line.points) > 2]
+    amid = [points for points in round_ if np.linalg.norm(points[0, :2] - 30) < 20]
+    assert len(amid) == 8  # four bars, at their inner and their outer end
+    assert all(tuple(p.round(9)) in ends for points in amid for p in points[[0, -1]])
 
 
 ARC = np.array([[np.cos(t), np.sin(t), 0.0] for t in np.linspace(0, 1.2, 9)])

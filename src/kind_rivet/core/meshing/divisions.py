@@ -7,7 +7,6 @@ from collections import deque
 import numpy as np
 from numpy.typing import NDArray
 
-from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.meshing.curves import Curve
 from kind_rivet.core.meshing.detail import Strip
@@ -15,22 +14,19 @@ from kind_rivet.core.meshing.facing_gaps import facing_edges
 from kind_rivet.core.meshing.lattice import MOST_BOW, sides_by_heading, standing_lines
 from kind_rivet.core.meshing.mapped import turns
 from kind_rivet.core.meshing.near_edges import face_rings
+from kind_rivet.core.meshing.opposite import Sides, Wishes, alike_sides, match_opposite, shared_out
 from kind_rivet.core.meshing.parity import odd_changes
 from kind_rivet.core.meshing.patch import BorderEdge, Patch
 from kind_rivet.core.meshing.rules import ShellRules
-from kind_rivet.core.meshing.sizes import along, poor_sides, price_of_count, wanted_count
+from kind_rivet.core.meshing.sizes import along, price_of_count, wanted_count
 from kind_rivet.core.meshing.washers import LEAST_SIDE, RoundHole
 
-LONGEST = 1.85  # sizes: sides up to which what lies opposite alone decides the count of an edge
 MOST_DISC = 34  # divisions round a disc up to which a square with a ring is tried
-UNLIKE = 0.55  # of their mean: opposite sides are not given equal counts where one wants fewer
 BULGE = 1.15  # of the longer of two opposite sides: rows between them that are longer bulge
 UNSEEN = 0.1  # of the size: what a curve turns within this asks for no divisions
 TURNED = 4.0  # price of opposite sides that differ, against a change of counts
 FACED = 1.0  # price of a side less or more on an edge whose nodes face those of a ring
 TOO_SHORT = 10.0  # price of a change that makes divisions fail, against some that do not
-NEARLY = 0.08  # of the greater count: opposite sides of regions with holes are given equal counts where they differ by less
-Sides = tuple[list[int], list[int], list[int], list[int]]
 
 
 def plan_divisions(
@@ -49,7 +45,8 @@ def plan_divisions(
 
     Every region gets an even number of border sides where the free edges allow it.
     """
-    count = np.array([_by_length(curve, e, shape.edge_faces[e], rules) for e, curve in enumerate(curves)], np.int64)
+    lengths = np.array([wanted_count(curve, along(curve, e, shape.edge_faces[e], rules), rules) for e, curve in enumerate(curves)])
+    count = np.array([_by_length(curve, n, rules) for curve, n in zip(curves, lengths.tolist(), strict=True)], np.int64)
     held = np.zeros(len(curves), bool)
     short = short.copy()
     for strip in strips:
@@ -61,7 +58,7 @@ def plan_divisions(
         held[edges] = True
     for hole in holes:
         total = sum(curves[e].length for e in hole.rim)
-        for e, n in zip(hole.rim, _shared(hole.divisions, [curves[e].length / total for e in hole.rim]), strict=True):
+        for e, n in zip(hole.rim, shared_out(hole.divisions, [curves[e].length / total for e in hole.rim]), strict=True):
             count[e], held[e] = n, True
     for e, n in (circles or {}).items():
         if not held[e]:
@@ -81,16 +78,15 @@ def plan_divisions(
                 length = sum(curves[e].length for e in side)
                 if len(side) == 1 and count[side[0]] == 1 and length > 0.75 * rules.size and not held[side[0]]:
                     count[side[0]] = 2
-    four = [_alike_sides(sides, count, held, curves, rules) for sides in four]
+    wishes = Wishes(lengths, held, np.isin(np.arange(len(count)), list(rules.divisions)))
+    four = [alike_sides(sides, count, wishes) for sides in four]
     four += [([p.edge for p in strip.first], [], [p.edge for p in strip.second], []) for strip in strips]
-    four += [_alike_sides(sides, count, held, curves, rules) for sides in _room_for_standing(patches, count, held, curves, rules)]
+    four += [alike_sides(sides, count, wishes) for sides in _room_for_standing(patches, count, held, curves, rules)]
     facing: list[Sides] = [
         ([a], [], [b], []) for patch in patches if patch is not None for a, b in facing_edges(patch, rules.size_on(patch.faces))
     ]
-    four += [_alike_sides(sides, count, held, curves, rules) for sides in facing]
-    varied = bool(rules.face_size or rules.edge_size or rules.places)
-    lengths = np.zeros(len(curves)) if varied else np.array([curve.length for curve in curves]) / rules.size
-    _match_opposite(four, _holed_sides(patches), patches, count, held, lengths)
+    four += [alike_sides(sides, count, wishes) for sides in facing]
+    match_opposite(four, _holed_sides(patches), patches, count, wishes)
     _make_even(shape, patches, count, held, curves, rules, faced)
     for strip in strips:
         if not fits(strip, count):  # its sides do not face each other: it gets elements after all
@@ -104,20 +100,11 @@ def _round_hole(hole: RoundHole, edges: list[int], curves: list[Curve]) -> list[
         return [hole.divisions] * len(edges)
     if not hole.shares:
         total = sum(curves[e].length for e in edges)
-        return _shared(hole.divisions, [curves[e].length / total for e in edges])
+        return shared_out(hole.divisions, [curves[e].length / total for e in edges])
     own = dict(zip(hole.edges, hole.shares, strict=True))
     out = [own[e] for e in edges]
     if (hole.divisions - sum(out)) % 2:  # the count stays even
         out[max(range(len(edges)), key=lambda k: curves[edges[k]].length / out[k])] += 1
-    return out
-
-
-def _shared(count: int, shares: list[float]) -> list[int]:
-    """A count dealt out by shares, at least one each; sums to the count wherever it is large enough (largest remainders first)."""
-    out = [max(1, int(count * s + 1e-6)) for s in shares]
-    for k in sorted(range(len(shares)), key=lambda k: out[k] - count * shares[k]):
-        if sum(out) < count:
-            out[k] += 1
     return out
 
 
@@ -126,11 +113,10 @@ def fits(strip: Strip, count: NDArray[np.int64]) -> bool:
     return int(sum(count[p.edge] for p in strip.first)) == int(sum(count[p.edge] for p in strip.second))
 
 
-def _by_length(curve: Curve, edge: int, faces: tuple[int, ...], rules: ShellRules) -> int:
+def _by_length(curve: Curve, wanted: float, rules: ShellRules) -> int:
     if curve.length <= 0:
         return 1
-    by_size = round(wanted_count(curve, along(curve, edge, faces, rules), rules))
-    return int(max(1, by_size, _by_bend(curve, rules), 6 if _closed(curve) else 1))
+    return int(max(1, round(wanted), _by_bend(curve, rules), 6 if _closed(curve) else 1))
 
 
 def _by_bend(curve: Curve, rules: ShellRules) -> int:
@@ -191,7 +177,7 @@ def _discs_in_fours(patches: list[Patch | None], count: NDArray[np.int64], held:
             total = int(count[edges].sum())
             shares = [curves[e].length / sum(curves[k].length for k in edges) for e in edges]
             if total < MOST_DISC:
-                count[edges] = _shared(_in_fours(total, shares), shares)
+                count[edges] = shared_out(_in_fours(total, shares), shares)
                 held[edges] = True
             continue
         if len(edges) != 1 or (edges[0] in other_end and held[other_end[edges[0]]]):
@@ -212,27 +198,6 @@ def _in_fours(total: int, shares: list[float]) -> int:
     """The multiple of four near a count, at least eight, that can be shared out most evenly."""
     near = max(8, 4 * (total // 4)), max(8, 4 * (total // 4) + 4)
     return min(near, key=lambda n: max(abs(n * s - round(n * s)) for s in shares) + abs(float(np.log(n / total))))
-
-
-def _alike_sides(sides: Sides, count: NDArray[np.int64], held: NDArray[np.bool_], curves: list[Curve], rules: ShellRules) -> Sides:
-    """The four sides without those pairs that differ so much that equal counts would make the divisions of one far too short or long."""
-    out = [list(side) for side in sides]
-    for a, c in ((0, 2), (1, 3)):
-        total = [int(count[sides[k]].sum()) for k in (a, c)]
-        short = min(total) < UNLIKE * sum(total) / 2
-        if not rules.face_size and not rules.edge_size and not rules.places and total[0] != total[1]:
-            length = min(sum(curves[e].length for e in sides[k]) for k in (a, c))
-            short |= length < 1.2 * LEAST_SIDE * rules.size * sum(total) / 2
-        firm = [k for k in (a, c) if any(held[e] and count[e] for e in sides[k])]
-        if (short and not firm) or (len(firm) == 1 and _too_long(sides[a + c - firm[0]], int(count[sides[firm[0]]].sum()), curves, rules)):
-            out[a], out[c] = [], []
-    return out[0], out[1], out[2], out[3]
-
-
-def _too_long(side: list[int], count: int, curves: list[Curve], rules: ShellRules) -> bool:
-    """Would a side be divided far too coarsely by a count that is held opposite?"""
-    size = min((rules.edge_size.get(e, rules.size) for e in side), default=rules.size)
-    return sum(curves[e].length for e in side) > LONGEST * size * max(count, 1)
 
 
 def _by_mean_length(
@@ -322,120 +287,6 @@ def _by_heading(patch: Patch) -> Sides | None:
         return None
     a, b, c, d = ([p.edge for p in side if p.edge >= 0] for side in found)
     return a, b, c, d
-
-
-def _match_opposite(
-    four: list[Sides],
-    holed: list[Sides],
-    patches: list[Patch | None],
-    count: NDArray[np.int64],
-    held: NDArray[np.bool_],
-    lengths: Floats,
-) -> None:
-    """Give opposite sides of four-sided regions equal sums; counts that are held, or follow a held one, stay.
-
-    Those of `holed` regions, which are meshed without rows as well, are only brought together where they are nearly equal.
-    `lengths` (e,) of all edges in sizes, zero where these vary.
-    """
-    uses = edge_uses(patches, len(count))
-    parent = list(range(len(count)))
-
-    def root(e: int) -> int:
-        while parent[e] != e:
-            e = parent[e]
-        return e
-
-    for sides in four:
-        for a, c in ((sides[0], sides[2]), (sides[1], sides[3])):
-            if len(a) == len(c) == 1 and count[a[0]] > 0 and count[c[0]] > 0:  # a side that shrank to a node takes none with it
-                parent[root(a[0])] = root(c[0])
-    groups: dict[int, list[int]] = {}
-    for e in range(len(count)):
-        groups.setdefault(root(e), []).append(e)
-    kin = {e: group for group in groups.values() for e in group}
-    firm = held.copy()  # held, or bound to follow something held
-    for group in groups.values():
-        if len(group) > 1:
-            fixed = [e for e in group if held[e]]
-            value = (
-                max(count[e] for e in fixed)
-                if fixed
-                else max(round(float(np.mean([count[e] for e in group]))), min(count[e] for e in group))
-            )
-            if not fixed:
-                value = _bearable(value, np.array([lengths[e] for e in group]))
-            follow = [e for e in group if not held[e] and not (fixed and lengths[e] > LONGEST * value)]
-            count[follow] = value
-            firm[follow] |= bool(fixed)
-            for e in set(group) - set(follow) - set(fixed):
-                kin[e] = [e]
-    for _ in range(6):
-        changed = False
-        for sides in four:
-            for a, c in ((sides[0], sides[2]), (sides[1], sides[3])):
-                if a and c and (len(a) > 1 or len(c) > 1):
-                    changed |= _bring_together(a, c, count, firm, uses, kin, lengths)
-        for sides in holed:
-            for a, c in ((sides[0], sides[2]), (sides[1], sides[3])):
-                total = sorted(int(sum(count[e] for e in side)) for side in (a, c))
-                if a and c and total[1] - total[0] <= NEARLY * total[1] + 0.5:
-                    changed |= _bring_together(a, c, count, firm, uses, kin, lengths)
-        if not changed:
-            break
-
-
-def _bearable(count: int, lengths: Floats) -> int:
-    """A count for edges of some lengths (k,), in sizes, more where it would leave one of them far too long."""
-    if lengths.max(initial=0.0) <= LONGEST * count:
-        return count
-    return min(range(count, int(lengths.max()) + 1), key=lambda n: (float(poor_sides(lengths / n).max()), n))
-
-
-def edge_uses(patches: list[Patch | None], edges: int) -> NDArray[np.int64]:
-    """Regions (e,) that each edge bounds; 1 at free edges and seams."""
-    uses = np.zeros(edges, np.int64)
-    for patch in patches:
-        for e in {p.edge for loop in patch.loops for p in loop if p.edge >= 0} if patch else ():
-            uses[e] += 1
-    return uses
-
-
-def _bring_together(
-    a: list[int],
-    c: list[int],
-    count: NDArray[np.int64],
-    firm: NDArray[np.bool_],
-    uses: NDArray[np.int64],
-    kin: dict[int, list[int]],
-    lengths: Floats,
-) -> bool:
-    """Change the side of two that is bound by less, so that both sums are equal; True if anything changed.
-
-    `kin`: edges with one count; `lengths` (e,) in sizes: no side of a mesh may become far too long.
-    """
-    gap = int(sum(count[e] for e in a) - sum(count[e] for e in c))
-    changed = False
-    if gap and abs(gap) <= 0.25 * max(sum(count[e] for e in a), sum(count[e] for e in c)) + 2:
-        # Free edges bind nobody, edges of a split side bind fewer others; what follows something held stays.
-        order = sorted((a, c), key=lambda side: (uses[side].max(), -len(side)))
-        for many in [side for side in order if not firm[side].all()]:
-            more = gap if many is c else -gap
-            free = [e for e in many if not firm[e]]
-            total = int(count[free].sum())
-            if not len(free) <= total + more <= 2 * total:
-                break
-            shared = _shared(total + more, [float(count[e]) / total for e in free])
-            if any(lengths[e] > LONGEST * n and n < count[e] for e, n in zip(free, shared, strict=True)):
-                continue
-            count[free] = shared
-            for e in free:
-                count[[other for other in kin[e] if not firm[other]]] = count[e]
-            gap, changed = 0, True
-            break
-    if gap == 0 and firm[a].all() != firm[c].all():
-        firm[a], firm[c] = True, True
-        changed = True
-    return changed
 
 
 def _make_even(

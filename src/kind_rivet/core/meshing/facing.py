@@ -9,8 +9,9 @@ from numpy.typing import NDArray
 
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.meshing.curves import Curve
-from kind_rivet.core.meshing.divisions import edge_uses, side_passages
+from kind_rivet.core.meshing.divisions import side_passages
 from kind_rivet.core.meshing.lattice import corner_turns, standing_lines
+from kind_rivet.core.meshing.opposite import edge_uses
 from kind_rivet.core.meshing.patch import BorderEdge, Patch
 from kind_rivet.core.meshing.rules import ShellRules
 

@@ -23,18 +23,23 @@ def prolongs(rims: list[Line], middle: Middle, number: int, solid: FacetTree, sh
     What two windows beside a bar have in common is drawn once, from the end of one to the end of
     the other: two chains of chords along one curve would cross each other by a hair.
     """
-    tips = [(line.face, line.points[end], _outward(line, end)) for line in rims if not line.closed for end in (0, -1)]
+    tips = [(line, end) for line in rims if not line.closed for end in (0, -1)]
+    places = np.array([line.points[end] for line, end in tips]).reshape(-1, 3)
+    off = SAME_CURVE * middle.wall
     out: list[Line] = []
-    drawn: list[tuple[Floats, Floats]] = []
+    drawn: set[tuple[bytes, bytes]] = set()
     for line in rims:
         for more in _run_on(line, middle, number, solid, shape, length):
             points = more.points
             if len(points) > 2:
-                met = [(tip, way) for face, tip, way in tips if _one_surface(shape, face, more.face, points, middle.wall)]
-                points = _as_far_as(points, met, middle.wall)
-                if any(np.array_equal(points[0], b) and np.array_equal(points[-1], a) for a, b in drawn):
+                near = ((places >= points.min(axis=0) - off) & (places <= points.max(axis=0) + off)).all(axis=1)
+                met = [
+                    tips[k] for k in np.flatnonzero(near).tolist() if _one_surface(shape, tips[k][0].face, more.face, points, middle.wall)
+                ]
+                points = _as_far_as(points, [(other.points[end], _outward(other, end)) for other, end in met], middle.wall)
+                if (points[-1].tobytes(), points[0].tobytes()) in drawn:
                     continue
-                drawn.append((points[0], points[-1]))
+                drawn.add((points[0].tobytes(), points[-1].tobytes()))
             out.append(replace(more, points=points))
     return out
 
@@ -76,11 +81,9 @@ def _run_on(line: Line, middle: Middle, number: int, solid: FacetTree, shape: Sh
     h = 0.3 * middle.wall
     for end in (0, -1):
         tip = line.points[end]
-        before = line.points[1] if end == 0 else line.points[-2]
-        direction = tip - before
-        if np.linalg.norm(direction) == 0:
+        direction = _outward(line, end)
+        if not direction.any():
             continue
-        direction = direction / np.linalg.norm(direction)
         both = [middle.field, *line.fields]
         chain = [tip]
         first, left = settle((tip + 0.05 * middle.wall * direction)[None], both)
