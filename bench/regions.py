@@ -12,8 +12,8 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
+from kind_rivet.core.meshing.fillings import plane_filling
 from kind_rivet.core.meshing.free.fill import CannotFill, FlatMesh, fill
-from kind_rivet.core.meshing.mapped import fill_blocks, fill_mapped
 from kind_rivet.core.quality.shell_metrics import LARGEST_ANGLE, LEAST_ANGLE, SCALED_JACOBIAN, shell_metrics
 
 Floats = NDArray[np.float64]
@@ -146,8 +146,7 @@ def main() -> None:
     folder = Path(sys.argv[2]) if len(sys.argv) > 2 else None
     print("| region | quads / trias | worst scaled Jacobian | quad angles | irregular inner nodes |\n|---|---|---|---|---|")
     for name, loops in study().items():
-        regular = fill_mapped(loops[0]) or fill_blocks(loops[0]) if len(loops) == 1 else None
-        mesh = regular if regular is not None and regular.worst > 0.6 else fill(loops, 8.0 if name.startswith("size 1 to 8") else 1.0)
+        mesh = plane_filling(loops, 8.0 if name.startswith("size 1 to 8") else 1.0)
         quads, trias, worst, low, high, used = figures(mesh)
         border = sum(len(loop) for loop in loops)
         odd = int(np.sum(np.asarray(used)[border:] != 4))

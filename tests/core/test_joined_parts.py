@@ -9,6 +9,7 @@ import pytest
 
 from kind_rivet.core.meshing.divisions import _in_fours
 from kind_rivet.core.meshing.free.fill import CannotFill, fill
+from kind_rivet.core.meshing.free.given import Given, given_in
 from kind_rivet.core.meshing.free.mend import score_of
 from kind_rivet.core.meshing.free.small import small_fillings
 from kind_rivet.core.meshing.opposite import shared_out
@@ -139,10 +140,23 @@ def test_large_and_odd_borders_are_not_small_regions() -> None:
 def test_short_sides_count_as_poor_unless_the_border_has_them() -> None:
     points = np.array([(0, 0), (1, 0), (1, 1), (0, 1), (0.0, 1.3), (1.0, 1.3)])
     rows = np.array([(0, 1, 2, 3), (3, 2, 5, 4)], np.int32)
-    assert score_of(points, rows, 1.0) == pytest.approx(score_of(points, rows, 1.0, 6))
-    assert score_of(points, rows, 1.0, 4)[0] == score_of(points, rows, 1.0)[0]
-    assert score_of(points, rows, 1.0, 4)[1] == pytest.approx(0.66 * 0.3 / 0.36)
-    assert score_of(points, rows, 1.0, 6)[1] > 0.5 * score_of(points, rows, 1.0)[0]
+    assert score_of(points, rows, 1.0) == pytest.approx(score_of(points, rows, 1.0, Given(6)))
+    assert score_of(points, rows, 1.0, Given(4))[0] == score_of(points, rows, 1.0)[0]
+    assert score_of(points, rows, 1.0, Given(4))[1] == pytest.approx(0.66 * 0.3 / 0.36)
+    assert score_of(points, rows, 1.0, Given(6))[1] > 0.5 * score_of(points, rows, 1.0)[0]
+
+
+def test_sides_beside_finer_borders_may_be_short() -> None:
+    points = np.array([(0, 0), (1, 0), (1, 1), (0, 1), (0.0, 1.3), (1.0, 1.3)])
+    rows = np.array([(0, 1, 2, 3), (3, 2, 5, 4)], np.int32)
+    far, near = (np.array([(x, 1.0), (x + 0.2, 1.0), (x + 0.2, 1.2), (x, 1.2)]) for x in (9.0, 1.0))
+    plain = score_of(points, rows, 1.0, Given(4))
+    assert score_of(points, rows, 1.0, given_in([far], 4, 1.0)) == pytest.approx(plain)
+    beside = score_of(points, rows, 1.0, given_in([near], 4, 1.0))
+    assert beside[0] == plain[0]
+    assert beside[1] == pytest.approx(score_of(points, rows, 1.0)[1])
+    spot = np.array([(0.5, 1.1, 0.4, 0.3)])
+    assert score_of(points, rows, 1.0, given_in([far], 4, 1.0, spots=spot))[1] == pytest.approx(beside[1])
 
 
 def test_a_border_that_holds_nothing_is_refused() -> None:

@@ -7,12 +7,13 @@ from numpy.typing import NDArray
 
 from kind_rivet.core.errors import Refused
 from kind_rivet.core.geometry.carriers import Carrier, Floats, unit
+from kind_rivet.core.meshing.fillings import best_filling
 from kind_rivet.core.meshing.flatten import flatten_facets
-from kind_rivet.core.meshing.free.fill import CannotFill, fill
+from kind_rivet.core.meshing.free.fill import CannotFill
 from kind_rivet.core.meshing.free.loops import area_of
 from kind_rivet.core.meshing.free.mend import outline
-from kind_rivet.core.meshing.mapped import fill_mapped
 from kind_rivet.core.meshing.patch import Patch
+from kind_rivet.core.meshing.rules import ShellRules
 
 Ints = NDArray[np.int32]
 
@@ -48,8 +49,7 @@ def filled_again(points: Floats, rows: Ints, pinned: NDArray[np.int64], carrier:
     border = np.concatenate([local[k] for k in order])
     inside = np.searchsorted(nodes, np.setdiff1d(np.intersect1d(pinned, nodes), nodes[border]))
     try:
-        regular = fill_mapped(flat[local[order[0]]]) if len(loops) == 1 and not len(inside) else None
-        mesh = regular if regular is not None and regular.worst > 0.6 else fill([flat[local[k]] for k in order], size, hard=flat[inside])
+        mesh = best_filling(patch, [flat[local[k]] for k in order], flat[inside], ShellRules(size), None)
     except CannotFill as trouble:
         raise Refused("The border of the chosen elements cannot be filled.", "Choose a few more elements.") from trouble
     fresh = patch.to_space(mesh.points[len(border) + len(inside) :])[0]

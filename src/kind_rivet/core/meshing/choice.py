@@ -9,6 +9,7 @@ import numpy as np
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.meshing.free.fill import CannotFill, FlatMesh, faults_of
 from kind_rivet.core.meshing.free.flow import Flow, field_of
+from kind_rivet.core.meshing.free.given import given_in
 from kind_rivet.core.meshing.free.mend import score_of
 from kind_rivet.core.meshing.free.regular import IRREGULAR, TRIA
 
@@ -38,7 +39,7 @@ def calmest(made: list[FlatMesh], loops: list[Floats], size: float, growth: floa
 def easiest(made: list[FlatMesh], loops: list[Floats], size: float, growth: float) -> FlatMesh:
     """The calmest of those with fewest faults, elements that are only just good counted against them."""
     flow = Flow(field_of(loops), size, growth, np.empty((0, 4)))
-    given = sum(len(loop) for loop in loops)
+    given = given_in(loops, sum(len(loop) for loop in loops), size, growth)
 
     def strain(mesh: FlatMesh) -> float:
         lack = np.maximum(EASY - score_of(mesh.points, mesh.elements, size, given), 0.0)

@@ -7,7 +7,7 @@ from collections.abc import Callable
 import numpy as np
 from numpy.typing import NDArray
 
-from kind_rivet.core.geometry.carriers import Floats
+from kind_rivet.core.geometry.carriers import FREE, Floats
 from kind_rivet.core.meshing.choice import FEW, calmest, easiest, least_faults, tried, unrest
 from kind_rivet.core.meshing.free.bands import fill_with_bands
 from kind_rivet.core.meshing.free.cells import fill_in_cells
@@ -80,6 +80,14 @@ def best_filling(
     if rows is not None and rows.trias <= free.trias and unrest(rows, loops, flow) < unrest(free, loops, flow):
         free = easiest([rows, free], loops, size, rules.growth)
     return free if regular is None else _better(regular, free, loops, flow)
+
+
+def plane_filling(loops: list[Floats], size: float, growth: float = 0.25) -> FlatMesh:
+    """As `best_filling`, for a region of the plane that no face gives (loops as for `fill`)."""
+    nodes = np.concatenate(loops)
+    space, up = np.column_stack((nodes, np.zeros(len(nodes)))), np.tile((0.0, 0.0, 1.0), (len(nodes), 1))
+    bare = Patch((0,), (FREE,), np.empty((0, 3), np.int32), np.empty(0, np.int32), nodes, space, up, np.empty((0, 3, 3)), ())
+    return best_filling(bare, loops, np.empty((0, 2)), ShellRules(size, growth), None)
 
 
 def _clearing(lot: list[Floats], size: float, growth: float) -> FlatMesh:

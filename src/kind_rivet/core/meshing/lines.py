@@ -9,8 +9,8 @@ from numpy.typing import NDArray
 
 from kind_rivet.core.errors import Refused
 from kind_rivet.core.geometry.carriers import Floats, frame, unit
-from kind_rivet.core.meshing.free.fill import CannotFill, fill
-from kind_rivet.core.meshing.mapped import fill_mapped
+from kind_rivet.core.meshing.fillings import plane_filling
+from kind_rivet.core.meshing.free.fill import CannotFill
 
 Ints = NDArray[np.int32]
 
@@ -50,7 +50,7 @@ def ruled_strip(first: Floats, second: Floats, rows: int, size: float) -> tuple[
     right = np.column_stack((np.full(len(steps), length), steps * height))
     left = np.column_stack((np.zeros(len(steps)), steps[::-1] * height))
     loop = np.concatenate((np.column_stack((u * length, 0 * u)), right, np.column_stack((v * length, 0 * v + height))[::-1], left))
-    flat = fill([loop], size)
+    flat = plane_filling([loop], size)
     x, y = flat.points[:, 0] / length, flat.points[:, 1] / height
     points = (1 - y)[:, None] * _at(first, x) + y[:, None] * _at(turned, x)
     k = len(steps)
@@ -78,9 +78,7 @@ def filled_outline(loop: Floats, size: float) -> tuple[Floats, Ints]:
     u, v = frame(unit(normal))
     flat = np.column_stack((loop @ u, loop @ v))
     try:
-        mesh = fill_mapped(flat)
-        if mesh is None or mesh.worst < 0.5:
-            mesh = fill([flat], size)
+        mesh = plane_filling([flat], size)
     except CannotFill as trouble:
         raise Refused("The outline crosses itself.", "Choose its nodes in order round the gap.") from trouble
     level = loop @ unit(normal)

@@ -218,8 +218,10 @@ def risers(
             continue
         uv = middle.chart.flat(corners)
         low, high = uv.min(axis=0) - 1.5 * middle.wall, uv.max(axis=0) + 1.5 * middle.wall
-        if middle.chart.period:
-            low[0], high[0] = max(low[0], -middle.chart.period / 2), min(high[0], middle.chart.period / 2)
+        if period := middle.chart.period:
+            low[0], high[0] = max(low[0], -period / 2), min(high[0], period / 2)
+            if np.ptp(uv[:, 0].reshape(-1, 3), axis=1).max() > period / 2:  # facets across the seam
+                low[0], high[0] = -period / 2, period / 2
         if (low >= high).any():
             continue
         for points in crossing(middle, fields[f], low, high, 0.4 * middle.wall, tolerance):

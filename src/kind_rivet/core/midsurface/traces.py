@@ -227,7 +227,7 @@ def crossing(middle: Middle, field: Field, low: Floats, high: Floats, finest: fl
     levels = int(np.ceil(np.log2(coarse / finest)))
     count = np.ceil(span / (finest * 2**levels)).astype(int)
     h = np.full(2, finest * 2.0**levels)
-    if middle.chart.period and span[0] > 0.999 * middle.chart.period:
+    if middle.chart.period and count[0] * h[0] > 0.999 * middle.chart.period:
         h[0] = middle.chart.period / count[0]
     i, j = np.meshgrid(np.arange(count[0]), np.arange(count[1]), indexing="ij")
     cells = np.column_stack((i.ravel(), j.ravel()))

@@ -11,6 +11,7 @@ from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.kernels import kernel, side_by_side
 from kind_rivet.core.meshing.free import cleanup, front, mend, recombine, regular, smooth, triangulation
 from kind_rivet.core.meshing.free.flow import Field, Flow, field_of
+from kind_rivet.core.meshing.free.given import Given, given_in
 from kind_rivet.core.meshing.free.loops import area_of
 from kind_rivet.core.meshing.free.shapes2d import least_scaled_jacobian
 
@@ -73,7 +74,7 @@ def fill(
     elements = sum(area_of(loop) for loop in loops) / size**2 + _sides(loops)
     sharp = _sharp_corners(loops)
     held = _sides(loops) + len(hard)
-    given = None if len(spots) else held  # near spots the size is smaller
+    given = given_in(loops, held, size, growth, spots)
     best: FlatMesh | None = None
     least = np.inf
     tries = TRIES[: min(_tries(elements), most)]
@@ -100,7 +101,7 @@ def _mended(
     hard: Floats,
     spots: Floats,
     sharp: NDArray[np.int64],
-    given: int | None,
+    given: Given | None,
 ) -> FlatMesh:
     """The mesh with its poor places filled again."""
     needed = _sides(loops) % 2
@@ -148,10 +149,10 @@ def _sharp_corners(loops: list[Floats]) -> NDArray[np.int64]:
 
 def faults_of(mesh: FlatMesh, loops: list[Floats], size: float) -> float:
     """How many elements of a filling are poor or trias, weighed by how poor they are."""
-    return _cost(mesh, size, _sharp_corners(loops), _sides(loops))
+    return _cost(mesh, size, _sharp_corners(loops), given_in(loops, _sides(loops), size))
 
 
-def _cost(mesh: FlatMesh, size: float, sharp: NDArray[np.int64], given: int | None) -> float:
+def _cost(mesh: FlatMesh, size: float, sharp: NDArray[np.int64], given: Given | None) -> float:
     """What is wrong with a filling: its poor elements, its trias, and a worst element that is only just sound."""
     score = mend.score_of(mesh.points, mesh.elements, size, given)
     score[np.isin(mesh.elements, sharp).any(axis=1) & (score > 0.1)] = 1.0

@@ -7,6 +7,7 @@ and its surroundings rises, or stray trias vanish while nothing gets poor.
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable
 
 import numpy as np
@@ -15,6 +16,7 @@ from numpy.typing import NDArray
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.kernels import kernel
 from kind_rivet.core.meshing.free import cleanup, smooth
+from kind_rivet.core.meshing.free.given import Given
 from kind_rivet.core.meshing.free.shapes2d import shortest_made, sized_score
 from kind_rivet.core.meshing.free.tile import tiled
 
@@ -30,24 +32,36 @@ NO_POINTS = (np.inf, 1.0)  # the exact tiling between the cavity's own nodes
 
 
 @kernel
-def _scores(points, elements, size, given, out):  # type: ignore[no-untyped-def]
+def _scores(points, elements, size, given, fine, growth, out):  # type: ignore[no-untyped-def]
     for e in range(len(elements)):
-        out[e] = min(sized_score(points, elements, e, size), POOR / SHORT * shortest_made(points, elements, e, given) / size)
+        out[e] = sized_score(points, elements, e, size)
+        made, least = shortest_made(points, elements, e, given), SHORT * size
+        if made < least and len(fine) > 0:
+            n = 3 if elements[e, 3] < 0 else 4
+            x, y = 0.0, 0.0
+            for k in range(n):
+                x += points[elements[e, k], 0] / n
+                y += points[elements[e, k], 1] / n
+            for i in range(len(fine)):
+                d = math.sqrt((fine[i, 0] - x) ** 2 + (fine[i, 1] - y) ** 2) - fine[i, 2]
+                least = min(least, fine[i, 3] + growth * max(d, 0.0))
+        out[e] = min(out[e], POOR * made / least)
 
 
-def score_of(points: Floats, elements: Ints, size: float, given: int | None = None) -> Floats:
+def score_of(points: Floats, elements: Ints, size: float, given: Given | None = None) -> Floats:
     """`sized_score` of every element (m,).
 
-    `given`: how many points come first that nobody chose; other sides count as poor where they are shorter than SHORT sizes.
+    Sides that are not `given` count as poor where they are shorter than SHORT sizes and than what is wanted near finer sides.
     """
     out = np.empty(len(elements))
-    _scores(points, elements, size, len(points) if given is None else given, out)
+    given = Given(len(points)) if given is None else given
+    _scores(points, elements, size, given.count, given.fine, given.growth, out)
     return out
 
 
 def mend(
     points: Floats, elements: Ints, fixed: int, hard: int, size: float, fill: Fill, budget: int, sharp: NDArray[np.int64] | None = None,
-    given: int | None = None,
+    given: Given | None = None,
 ) -> tuple[Floats, Ints]:  # fmt: skip
     """The mesh with its poor places filled again; the first `fixed` points stay, the last `hard` of them lie inside the region.
 
@@ -107,7 +121,7 @@ def _better(
     hard: int,
     size: float,
     fill: Fill,
-    given: int | None,
+    given: Given | None,
 ) -> tuple[tuple[Floats, Ints] | None, int]:
     """The mesh with a better filling of the cavity of so many rings round an element, and the tries made."""
     inside = np.array([element])
@@ -156,7 +170,7 @@ def _better(
 
 
 def _opened(
-    points: Floats, elements: Ints, near: _Round, element: int, fixed: int, size: float, given: int | None
+    points: Floats, elements: Ints, near: _Round, element: int, fixed: int, size: float, given: Given | None
 ) -> tuple[Floats, Ints] | None:
     """The mesh with three quads round a new node in place of a poor quad and one beside it, where nothing poor is left of them."""
     row = elements[element]
@@ -186,7 +200,7 @@ def _opened(
     return best
 
 
-def _rank(points: Floats, elements: Ints, size: float, given: int | None) -> float:
+def _rank(points: Floats, elements: Ints, size: float, given: Given | None) -> float:
     """Worst score, less the cost of trias; both capped so that what is good enough counts alike."""
     trias = int((elements[:, 3] < 0).sum())
     return min(float(score_of(points, elements, size, given).min()), GOOD) - TRIA_COST * trias

@@ -9,7 +9,7 @@ singularities in quadrilateral meshes", 2017). Nothing gets poor for it.
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -18,6 +18,7 @@ from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.kernels import kernel
 from kind_rivet.core.meshing.free import cleanup, smooth
 from kind_rivet.core.meshing.free.flow import Flow
+from kind_rivet.core.meshing.free.given import given_near
 from kind_rivet.core.meshing.free.mend import score_of, without_unused
 from kind_rivet.core.meshing.free.templates import Template, fewest, templates
 
@@ -211,7 +212,7 @@ class _Standing:
 
     def __init__(self, points: Floats, elements: Ints, fixed: int, flow: Flow) -> None:
         self._points, self._elements, self._flow = points, elements, flow
-        self._given = None if len(flow.spots) else fixed
+        self.given = given_near(flow.field.mid, flow.field.length, fixed, flow.size, flow.growth, flow.spots)
         self._unease, self._score = np.full(len(elements), np.nan), np.full(len(elements), np.nan)
 
     def unease(self, lot: NDArray[np.int64] | Ints) -> Floats:
@@ -223,7 +224,7 @@ class _Standing:
     def score(self, lot: NDArray[np.int64] | Ints) -> Floats:
         new = lot[np.isnan(self._score[lot])]
         if len(new):
-            self._score[new] = score_of(self._points, self._elements[new], self._flow.size, self._given)
+            self._score[new] = score_of(self._points, self._elements[new], self._flow.size, self.given)
         return np.asarray(self._score[lot])
 
 
@@ -374,7 +375,7 @@ def _filled(
     xy = more[nodes]
     inc, deg = cleanup.link(local, len(nodes))
     smooth.smooth(xy, local, inc, deg, free, np.arange(len(nodes)), 8, 1)
-    given = None if len(flow.spots) else int(np.searchsorted(nodes, fixed))
+    given = replace(now.given, count=int(np.searchsorted(nodes, fixed)))
     if score_of(xy, local, flow.size, given).min() < min(now.score(around).min(), SOUND) - 1e-9:
         return None
     if flow.unease(xy, local).sum() > now.unease(around).sum() + won:

@@ -18,6 +18,7 @@ from kind_rivet.core.meshing.free.loops import sides_at, with_holes
 from kind_rivet.core.meshing.free.row import Row
 
 SAME = 0.02  # sizes: how far mirrored border nodes may lie from others
+NEAR = 0.4  # of the shortest border side: nodes of mirrored parts nearer than this are one
 MOST_NODES = 6000  # of a border that is looked at
 MOST_AXES = 48  # directions tried where moments tell nothing
 Fill = Callable[[list[Floats]], FlatMesh]
@@ -268,7 +269,8 @@ def _copied(
     every = np.concatenate((border, *lots))
     row = np.concatenate(rows)
     row = np.where(row >= 0, row + len(border), -1)
-    pairs = cKDTree(every).query_pairs(5 * SAME * size, output_type="ndarray")
+    near = min(5 * SAME * size, NEAR * float(sides_at(loops).min()))  # what fine sides are made of stays apart
+    pairs = cKDTree(every).query_pairs(near, output_type="ndarray")
     graph = coo_matrix((np.ones(len(pairs)), (pairs[:, 0], pairs[:, 1])), shape=(len(every), len(every)))
     count, label = connected_components(graph, directed=False)
     if len(np.unique(label[: len(border)])) < len(border):
