@@ -18,7 +18,16 @@ from kind_rivet.core.geometry.ruled import bridged
 from kind_rivet.core.geometry.shape import Edge, Face, Shape
 from kind_rivet.core.mesh.topology import at_nodes
 from kind_rivet.core.meshing.regions import opened
-from kind_rivet.core.midsurface.charts import ConeChart, CylinderChart, PlaneChart, SphereChart, TorusChart, widest_gap
+from kind_rivet.core.midsurface.charts import (
+    ConeChart,
+    CylinderChart,
+    DomeChart,
+    PlaneChart,
+    SphereChart,
+    TorusChart,
+    sphere_chart,
+    widest_gap,
+)
 from kind_rivet.core.midsurface.fields import CarrierField, face_field, settle, signed_distance
 from kind_rivet.core.midsurface.middles import middle_of
 from kind_rivet.core.midsurface.pairs import find_opposed, find_pairs
@@ -53,6 +62,31 @@ def test_signed_distances_and_their_gradients(carrier: Carrier) -> None:
         step[k] = 1e-6
         slope = (signed_distance(carrier, p + step)[0] - signed_distance(carrier, p - step)[0]) / 2e-6
         assert np.allclose(slope, gradient[:, k], atol=1e-6)
+
+
+def cap(widest: float, count: int = 200) -> np.ndarray:
+    """Points on the sphere of CARRIERS up to so many radians from a direction."""
+    rng = np.random.default_rng(2)
+    axis = np.array(AXIS)
+    u = np.cross(axis, (0.0, 0.0, 1.0))
+    u /= np.linalg.norm(u)
+    away, turn = rng.uniform(0, widest, (count, 1)), rng.uniform(0, 2 * np.pi, (count, 1))
+    across = np.cos(turn) * u + np.sin(turn) * np.cross(axis, u)
+    return np.array([1.0, 2.0, 3.0]) + 5.0 * (np.cos(away) * axis + np.sin(away) * across)
+
+
+@pytest.mark.parametrize(("widest", "kind"), [(0.6, SphereChart), (1.6, DomeChart), (2.9, SphereChart)])
+def test_no_pole_of_a_chart_lies_on_a_dome(widest: float, kind: type) -> None:
+    points = cap(widest)
+    chart = sphere_chart(CARRIERS[3], points)
+    assert isinstance(chart, kind)
+    flat = chart.flat(points)
+    assert np.allclose(chart.lift(flat), points, atol=1e-9)
+    assert np.abs(np.einsum("ij,ij->i", chart.normal(flat), points - (1, 2, 3))).min() == pytest.approx(5.0)
+    if kind is DomeChart:
+        step = chart.lift(flat + (1e-4, 0.0)) - points
+        assert np.linalg.norm(step, axis=1).min() > 0.6e-4  # nowhere squeezed to a point
+        assert chart.cut_at(1.0) is chart
 
 
 @pytest.mark.parametrize("carrier", CARRIERS, ids=lambda c: c.kind)

@@ -8,11 +8,14 @@ places run from −period/2 to period/2 with the cut where no wall is, if there 
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
-from typing import Protocol, Self
+from typing import Protocol, Self, cast
 
 import numpy as np
 
 from kind_rivet.core.geometry.carriers import Carrier, Floats, frame, unit
+
+NEAR_POLE = 1.05  # rad of latitude from which a pole is too near
+ROUND_DOME = 1.95  # rad from its middle up to which a wall is a dome
 
 
 class Chart(Protocol):
@@ -192,6 +195,52 @@ class SphereChart(_Round):
 
     def normal(self, uv: Floats) -> Floats:
         return unit(self.lift(uv) - self.centre)
+
+
+@dataclass(frozen=True)
+class DomeChart:
+    """Angle from the middle of a dome times its radius, in all directions: no pole lies on the wall, as one would of longitudes."""
+
+    centre: Floats
+    axis: Floats
+    u: Floats
+    v: Floats
+    radius: float
+    period: float = 0.0
+
+    @staticmethod
+    def over(carrier: Carrier, samples: Floats) -> DomeChart:
+        d = carrier.array
+        axis = unit((samples - d[:3]).mean(axis=0))
+        return DomeChart(d[:3], axis, *frame(axis), float(d[3]))
+
+    def flat(self, p: Floats) -> Floats:
+        q = unit(p - self.centre)
+        x, y = q @ self.u, q @ self.v
+        away = np.hypot(x, y)
+        angle = np.arctan2(away, q @ self.axis)
+        scale = self.radius * np.where(away > 1e-12, angle / np.maximum(away, 1e-12), 1.0)
+        return np.column_stack((x * scale, y * scale))
+
+    def lift(self, uv: Floats) -> Floats:
+        angle = np.linalg.norm(uv, axis=1, keepdims=True) / self.radius
+        across = (uv[:, :1] * self.u + uv[:, 1:] * self.v) * np.sinc(np.minimum(angle, np.pi) / np.pi)
+        return np.asarray(self.centre + across + self.radius * np.cos(np.minimum(angle, np.pi)) * self.axis)
+
+    def normal(self, uv: Floats) -> Floats:
+        return unit(self.lift(uv) - self.centre)
+
+    def cut_at(self, u: float) -> DomeChart:
+        return self
+
+
+def sphere_chart(carrier: Carrier, samples: Floats) -> Chart:
+    """By longitude and latitude, or from the middle of a dome where samples (n, 3) lie near a pole of the former and none lies opposite that middle."""
+    plain = SphereChart.over(carrier, samples)
+    if np.abs(plain.flat(samples)[:, 1]).max() < NEAR_POLE * plain.radius:
+        return cast(Chart, plain)
+    dome = DomeChart.over(carrier, samples)
+    return cast(Chart, dome if np.linalg.norm(dome.flat(samples), axis=1).max() < ROUND_DOME * dome.radius else plain)
 
 
 @dataclass(frozen=True)

@@ -17,7 +17,7 @@ import numpy as np
 from kind_rivet.core.errors import Refused
 from kind_rivet.core.geometry.carriers import FREE, Carrier, Floats, offset, unit
 from kind_rivet.core.geometry.shape import Shape
-from kind_rivet.core.midsurface.charts import Chart, ConeChart, CylinderChart, FacetChart, PlaneChart, SphereChart, TorusChart
+from kind_rivet.core.midsurface.charts import Chart, ConeChart, CylinderChart, FacetChart, PlaneChart, TorusChart, sphere_chart
 from kind_rivet.core.midsurface.fields import CarrierField, FacetField, Field, settle, signed_distance
 from kind_rivet.core.midsurface.round_charts import tube_chart
 
@@ -181,7 +181,9 @@ def _chart(carrier: Carrier, shape: Shape, faces: tuple[int, int], first: Field,
                 if near.kind == "plane" or near.data[-1] > 1e-6 * wall:
                     carrier = near
                     break
-    makers: dict[str, Any] = {"plane": PlaneChart, "cylinder": CylinderChart, "cone": ConeChart, "sphere": SphereChart, "torus": TorusChart}
+    makers: dict[str, Any] = {"plane": PlaneChart, "cylinder": CylinderChart, "cone": ConeChart, "torus": TorusChart}
+    if carrier.kind == "sphere":
+        return sphere_chart(carrier, samples)
     if carrier.kind in makers:
         return makers[carrier.kind].over(carrier, samples)
     sides = [s for s in (first, second) if isinstance(s, FacetField)]
