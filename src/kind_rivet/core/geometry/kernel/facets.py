@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from kind_rivet.core.errors import Refused
 from kind_rivet.core.geometry.carriers import FREE, Carrier, distance, surface_normals, unit
+from kind_rivet.core.geometry.kernel.slivers import normals_over, sliver_facets
 from kind_rivet.core.geometry.plane_facets import plane_facets
 from kind_rivet.core.geometry.shape import Edge, Face, Shape
 
@@ -63,6 +64,7 @@ def facet_shape(shape: Any, deflection: float = DEFLECTION, angle: float = ANGLE
     edge_nodes: dict[int, np.ndarray] = {}
     facet_list, owner_list, normal_list, face_list = [], [], [], []
     ours: list[int] = []  # crowded plane faces, whose facets are made here
+    narrow: list[int] = []  # faces on which the kernel makes none
 
     for f in range(1, faces.Extent() + 1):
         face = TopoDS.Face(faces.FindKey(f))
@@ -70,8 +72,7 @@ def facet_shape(shape: Any, deflection: float = DEFLECTION, angle: float = ANGLE
         mesh = BRep_Tool.Triangulation_s(face, where)
         if mesh is None:
             face_list.append(Face())
-            if is_crowded(face):
-                ours.append(f)
+            (ours if is_crowded(face) else narrow).append(f)
             continue
         move = where.Transformation()
         n = mesh.NbNodes()
@@ -152,19 +153,28 @@ def facet_shape(shape: Any, deflection: float = DEFLECTION, angle: float = ANGLE
         if not of_ours.Contains(edge):
             bare.add(e)
     xyz = np.array(points).reshape(-1, 3)
-    for f in ours:
-        face = TopoDS.Face(faces.FindKey(f))
+
+    def chains_of(f: int) -> list[np.ndarray]:
         own_edges = ShapeMap()
-        TopExp.MapShapes_s(face, TopAbs_EDGE, own_edges)
+        TopExp.MapShapes_s(faces.FindKey(f), TopAbs_EDGE, own_edges)
         numbers = (edges.FindIndex(own_edges.FindKey(k)) for k in range(1, own_edges.Extent() + 1))
-        carrier, outward = _plane_of(face)
-        made = plane_facets(xyz, [edge_nodes[e] for e in numbers if e in edge_nodes], outward)
+        return [edge_nodes[e] for e in numbers if e in edge_nodes]
+
+    for f in ours:
+        carrier, outward = _plane_of(TopoDS.Face(faces.FindKey(f)))
+        made = plane_facets(xyz, chains_of(f), outward)
         if made is None:
             raise Refused("The border of a plane face crosses itself.", "Export the part again.")
         facet_list.append(made)
         owner_list.append(np.full(len(made), f - 1, np.int32))
         normal_list.append(np.broadcast_to(outward, (len(made), 3, 3)))
         face_list[f - 1] = Face(carrier)
+    for f in narrow:
+        made = sliver_facets(xyz, chains_of(f), np.concatenate(facet_list), deflection * size) if facet_list else None
+        if made is not None:
+            facet_list.append(made)
+            owner_list.append(np.full(len(made), f - 1, np.int32))
+            normal_list.append(normals_over(xyz, made))
     facets = np.concatenate(facet_list) if facet_list else np.empty((0, 3), np.int32)
     owner = np.concatenate(owner_list) if owner_list else np.empty(0, np.int32)
     normals = np.concatenate(normal_list) if normal_list else np.empty((0, 3, 3))

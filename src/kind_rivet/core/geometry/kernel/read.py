@@ -14,9 +14,14 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kind_rivet.core.errors import Refused, Unreadable
+from kind_rivet.core.geometry.kernel.closing import HAIRS, closed_solid, is_skin
 from kind_rivet.core.geometry.kernel.facets import facet_shape, to_bytes
 from kind_rivet.core.geometry.kernel.parts import compound, parts_of
 from kind_rivet.core.geometry.shape import Shape
+
+MOST_LOOSE = 3000  # faces that come one by one, up to which they are tried together
+
+Piece = tuple[str, str, str, Any]  # name, colour, kind, shape
 
 STEP, IGES, BREP = (".step", ".stp"), (".iges", ".igs"), (".brep", ".brp")
 
@@ -89,6 +94,8 @@ def read_geometry(path: Path) -> ReadResult:
     else:
         found, unit_name, warnings = _read_step(path)
     pieces = [(_usable(name) or path.stem, colour, kind, piece) for name, colour, shape in found for kind, piece in _pieces(shape)]
+    pieces, closed = _closed(pieces, path.stem)
+    warnings += closed
     if not pieces:
         raise Unreadable(f"{path.name} holds no solid, sheet or wire.", "Export the part as a solid, not as a drawing.")
     bodies: list[ReadBody] = []
@@ -103,6 +110,31 @@ def read_geometry(path: Path) -> ReadResult:
         )
     _warn_of_twins(bodies, warnings)
     return ReadResult(tuple(bodies), unit_name.lower(), tuple(warnings))
+
+
+def _closed(pieces: list[Piece], name: str) -> tuple[list[Piece], list[str]]:
+    """Where a file holds nothing but faces, and they are the skin of a thin part: that part, and a sentence about it."""
+    if len(pieces) > MOST_LOOSE or any(kind != "sheet" for _, _, kind, _ in pieces):
+        return pieces, []
+    faces = [piece for *_, piece in pieces]
+    diagonal = _diagonal(faces)
+    solid = closed_solid(faces, HAIRS[1] * diagonal)
+    if solid is None or not is_skin(solid, diagonal):
+        return pieces, []
+    names, colours = {one for one, *_ in pieces}, {colour for _, colour, *_ in pieces}
+    own = names.pop() if len(names) == 1 else name
+    sentence = f"{own}: its {sum(len(parts_of(face, 'face')) for face in faces)} faces close, so they came in as one solid."
+    return [(own, colours.pop() if len(colours) == 1 else "", "solid", solid)], [sentence]
+
+
+def _diagonal(shapes: list[Any]) -> float:
+    from OCP.Bnd import Bnd_Box
+    from OCP.BRepBndLib import BRepBndLib
+
+    box = Bnd_Box()
+    for shape in shapes:
+        BRepBndLib.AddOptimal_s(shape, box, False, False)
+    return float(box.SquareExtent()) ** 0.5
 
 
 def _usable(name: str) -> str:
@@ -124,7 +156,11 @@ def _body(name: str, colour: str, kind: str, piece: Any, warnings: list[str]) ->
         warnings.append(f"{name}: {empty} of its faces cannot be shown; look them over in Prepare.")
     if kind == "solid":
         open_edges = sum(1 for faces in shape.edge_faces if len(faces) == 1)
-        if open_edges:
+        healed = _without_gaps(piece, shape) if open_edges else None
+        if healed is not None:
+            piece, shape = healed
+            warnings.append(f"{name}: this solid had hairline gaps along {open_edges} edges, which were closed.")
+        elif open_edges:
             warnings.append(f"{name}: this solid is open along {open_edges} edges, so it came in as a sheet. Stitch it in Prepare.")
             kind, shape = "sheet", replace(shape, solid=False)
         elif shape.volume < -1e-12 * shape.diagonal**3:
@@ -137,6 +173,18 @@ def _body(name: str, colour: str, kind: str, piece: Any, warnings: list[str]) ->
     if loose > 1e-4 * shape.diagonal:
         warnings.append(f"{name}: corners are loose by up to {loose:.3g} mm; edges there may not close.")
     return ReadBody(name, colour, kind, shape, to_bytes(piece))
+
+
+def _without_gaps(piece: Any, shape: Shape) -> tuple[Any, Shape] | None:
+    """An open solid and its facets after its faces were sewn again, where hairs are all that keeps them from closing."""
+    for hair in HAIRS:
+        solid = closed_solid([piece], hair * shape.diagonal)
+        if solid is None:
+            continue
+        closed = facet_shape(solid)
+        if closed.volume > 0 and all(len(faces) > 1 for faces in closed.edge_faces):
+            return solid, closed
+    return None
 
 
 def _loosest_vertex(shape: Any) -> float:
@@ -160,7 +208,7 @@ def _warn_of_twins(bodies: list[ReadBody], warnings: list[str]) -> None:
                 break
 
 
-def _numbered(pieces: list[tuple[str, str, str, Any]]) -> list[tuple[str, str, str, Any]]:
+def _numbered(pieces: list[Piece]) -> list[Piece]:
     """Names told apart by numbers where several bodies share one."""
     counts: dict[str, int] = {}
     for name, *_ in pieces:
@@ -253,18 +301,17 @@ def _transferred(reader: Any, model: Any, path: Path, format_: str) -> list[tupl
 
 def _sewn_if_loose(shape: Any) -> Any:
     """IGES writes faces one by one: sewn where they fit, and closed to a solid where they close."""
-    from OCP.BRep import BRep_Tool
-    from OCP.BRepBuilderAPI import BRepBuilderAPI_MakeSolid, BRepBuilderAPI_Sewing
+    from OCP.BRepBuilderAPI import BRepBuilderAPI_Sewing
 
     if parts_of(shape, "solid") or not parts_of(shape, "face"):
         return shape
+    solid = closed_solid([shape], 1e-4)
+    if solid is not None:
+        return solid
     sewing = BRepBuilderAPI_Sewing(1e-4)
     sewing.Add(shape)
     sewing.Perform()
-    shells = parts_of(sewing.SewedShape(), "shell")
-    if len(shells) != 1 or not BRep_Tool.IsClosed_s(shells[0]):
-        return sewing.SewedShape()
-    return BRepBuilderAPI_MakeSolid(shells[0]).Solid()
+    return sewing.SewedShape()
 
 
 def _read_brep(path: Path) -> Any:

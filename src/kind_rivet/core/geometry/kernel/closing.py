@@ -1,0 +1,46 @@
+"""Faces that all but close: sewn to a solid where nothing of them is left open."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+from kind_rivet.core.geometry.kernel.parts import parts_of
+
+HAIRS = (1e-6, 1e-5, 1e-4)  # of the diagonal: gaps that are sewn, narrow ones first
+THIN = 0.1  # of the diagonal: twice the volume over the surface, up to which closed faces are the skin of a thin part
+
+
+def closed_solid(shapes: Sequence[Any], tolerance: float) -> Any | None:
+    """The solid that the faces of some shapes enclose once gaps up to a tolerance are sewn; None where they leave anything open."""
+    from OCP.BRep import BRep_Tool
+    from OCP.BRepBuilderAPI import BRepBuilderAPI_MakeSolid, BRepBuilderAPI_Sewing
+
+    faces = [face for shape in shapes for face in parts_of(shape, "face")]
+    sewing = BRepBuilderAPI_Sewing(tolerance)
+    for face in faces:
+        sewing.Add(face)
+    sewing.Perform()
+    sewn = sewing.SewedShape()
+    shells = [] if sewn.IsNull() else parts_of(sewn, "shell")
+    if len(shells) != 1 or not BRep_Tool.IsClosed_s(shells[0]) or len(parts_of(sewn, "face")) < len(faces):
+        return None
+    solid = BRepBuilderAPI_MakeSolid(shells[0]).Solid()
+    return solid if measures_of(solid)[0] > 0 else solid.Reversed()
+
+
+def measures_of(solid: Any) -> tuple[float, float]:
+    """Volume, negative where a solid is inside out, and surface."""
+    from OCP.BRepGProp import BRepGProp
+    from OCP.GProp import GProp_GProps
+
+    volume, surface = GProp_GProps(), GProp_GProps()
+    BRepGProp.VolumeProperties_s(solid, volume)
+    BRepGProp.SurfaceProperties_s(solid, surface)
+    return volume.Mass(), surface.Mass()
+
+
+def is_skin(solid: Any, diagonal: float) -> bool:
+    """Is a solid that was closed from faces thin, so that the faces were its skin and no sheet that happens to close?"""
+    volume, surface = measures_of(solid)
+    return 0 < 2 * volume < THIN * diagonal * surface
