@@ -40,6 +40,7 @@ class Carrier:
 
 
 FREE = Carrier("free")
+COARSEST = 1.2  # radii: longer chords tell no circle
 
 
 def triple(p: Floats | tuple[float, ...]) -> Triple:
@@ -175,6 +176,8 @@ def fit_curve(points: Floats, tolerance: float) -> Carrier:
         return FREE
     at, radius = found
     middle = centre + at @ axes[:2]
+    if np.linalg.norm(np.diff(p, axis=0), axis=1).max() > COARSEST * radius:  # four places are easily on one by chance
+        return FREE
     off_plane = np.abs((p - centre) @ axes[2]).max()
     off_circle = np.abs(np.linalg.norm(q - at, axis=1) - radius).max()
     if off_plane <= tolerance and off_circle <= tolerance and radius < 1e4 * max(length, float(np.ptp(q))):

@@ -49,6 +49,21 @@ def without_collapsed(mesh: SheetMesh) -> SheetMesh:
     return _cut(mesh, chosen, turn)
 
 
+def without_repeats(mesh: SheetMesh) -> SheetMesh:
+    """Elements that use a node twice, as where a border runs back along itself: quads become trias, what holds no area goes."""
+    ordered = np.sort(np.where(mesh.elements >= 0, mesh.elements, -1 - np.arange(4)), axis=1)
+    twice = np.flatnonzero((ordered[:, 1:] == ordered[:, :-1]).any(axis=1))
+    if not len(twice):
+        return mesh
+    elements, keep = mesh.elements.copy(), np.ones(len(mesh.elements), bool)
+    for e in twice.tolist():
+        row = [v for v in elements[e].tolist() if v >= 0]
+        left = [v for k, v in enumerate(row) if v != row[k - 1]]
+        keep[e] = len(left) == 3 and len(set(left)) == 3
+        elements[e] = [*left, -1] if keep[e] else elements[e]
+    return replace(mesh, elements=elements[keep], face=mesh.face[keep], ring=mesh.ring[keep])
+
+
 def without_doubles(mesh: SheetMesh) -> SheetMesh:
     """The mesh without elements on the very nodes of others, as where two walls were moved together."""
     _, first = np.unique(np.sort(mesh.elements, axis=1), axis=0, return_index=True)

@@ -270,9 +270,14 @@ def _hollow(shape: Shape, edge: int) -> bool:
 
 def _box(shape: Shape, middle: Middle) -> Floats:
     """Box in space round the middle's sides, with its reach."""
-    faces = list(middle.sides[0] | middle.sides[1])
-    corners = shape.points[shape.facets[np.isin(shape.facet_face, faces)]].reshape(-1, 3)
+    corners = _corners(shape, middle)
     return np.array([corners.min(axis=0) - middle.reach, corners.max(axis=0) + middle.reach])
+
+
+def _corners(shape: Shape, middle: Middle) -> Floats:
+    """Corners (n, 3) of the facets on both sides of a middle."""
+    faces = list(middle.sides[0] | middle.sides[1])
+    return np.asarray(shape.points[np.unique(shape.facets[np.isin(shape.facet_face, faces)])])
 
 
 def _joint(
@@ -299,7 +304,7 @@ def _joint(
     corners = np.array([low, high])
     grid = np.stack(np.meshgrid(*corners.T, indexing="ij"), axis=-1).reshape(-1, 3)
     flat = on.chart.flat(grid)
-    mine = on.chart.flat(on.samples)
+    mine = on.chart.flat(on.samples if on.carrier.kind != "free" else np.vstack((on.samples, _corners(shape, on))))
     lo, hi = np.maximum(flat.min(axis=0), mine.min(axis=0) - on.reach), np.minimum(flat.max(axis=0), mine.max(axis=0) + on.reach)
     if on.carrier.kind != "plane":
         lo, hi = mine.min(axis=0) - on.reach, mine.max(axis=0) + on.reach
