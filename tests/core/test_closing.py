@@ -7,11 +7,11 @@ from typing import Any
 
 import numpy as np
 import pytest
-from kind_rivet.core.operations import perform
 
 from kind_rivet.core.document.document import Document
 from kind_rivet.core.geometry.kernel.parts import compound, parts_of
 from kind_rivet.core.geometry.kernel.slivers import normals_over, sliver_facets
+from kind_rivet.core.operations import perform
 from tests.thin_parts import box, cut
 
 

@@ -24,7 +24,6 @@ from kind_rivet.core.geometry.orient import turned_alike
 from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.geometry.simplify import edges_in_one, simplify
-from kind_rivet.core.midsurface.barbs import without_barbs
 from kind_rivet.core.midsurface.cells import cut_up
 from kind_rivet.core.midsurface.choose import choose
 from kind_rivet.core.midsurface.drawing import draw_lines, find_middles
@@ -95,7 +94,6 @@ def make_by_crossing(
     cuts = [cut_up(middle, k, lines, tree, whole) for k, middle in enumerate(middles)]
     network = connect(middles, cuts, lines)
     kept = choose(middles, cuts, network, lines, forced(middles, cuts, hands))
-    kept = without_barbs(kept, middles, cuts, network)
     sewn = sew(middles, cuts, network, lines, kept, tolerance)
     if not len(sewn.shape.faces):
         raise Refused("No wall was found that is wide for its thickness.", "Mesh this body with solids.")
