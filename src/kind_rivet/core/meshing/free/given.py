@@ -27,14 +27,16 @@ class Given:
 
 
 def given_in(loops: list[Floats], count: int, size: float, growth: float = 0.25, spots: Floats = NOWHERE) -> Given:
-    """`loops`: (k, 2) each; `count` points of border and hard points; `spots` (s, 4) x, y, radius, size."""
-    mid = np.concatenate([(loop + np.roll(loop, -1, axis=0)) / 2 for loop in loops])
-    length = np.concatenate([np.linalg.norm(np.roll(loop, -1, axis=0) - loop, axis=1) for loop in loops])
-    return given_near(mid, length, count, size, growth, spots)
+    """`loops`: (k, 2) each; `count` points of border and hard points; `spots` (s, 4) x, y, radius, size.
+
+    Only fine sides of the outer border count: away from small holes elements are to grow as fast as they can.
+    """
+    after = np.roll(loops[0], -1, axis=0)
+    return given_near((loops[0] + after) / 2, np.linalg.norm(after - loops[0], axis=1), count, size, growth, spots)
 
 
 def given_near(mid: Floats, length: Floats, count: int, size: float, growth: float, spots: Floats) -> Given:
-    """As `given_in`, from the middles (b, 2) and lengths (b,) of the border's sides."""
+    """As `given_in`, from the middles (b, 2) and lengths (b,) of the outer border's sides."""
     fine = length < FINE * size
     sides = np.column_stack((mid[fine], length[fine] / 2, length[fine]))
     places = np.concatenate((sides, spots[spots[:, 3] < FINE * size]))

@@ -212,7 +212,8 @@ class _Standing:
 
     def __init__(self, points: Floats, elements: Ints, fixed: int, flow: Flow) -> None:
         self._points, self._elements, self._flow = points, elements, flow
-        self.given = given_near(flow.field.mid, flow.field.length, fixed, flow.size, flow.growth, flow.spots)
+        outer = flow.field.calm == 0
+        self.given = given_near(flow.field.mid[outer], flow.field.length[outer], fixed, flow.size, flow.growth, flow.spots)
         self._unease, self._score = np.full(len(elements), np.nan), np.full(len(elements), np.nan)
 
     def unease(self, lot: NDArray[np.int64] | Ints) -> Floats:
