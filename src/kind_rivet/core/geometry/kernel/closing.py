@@ -11,8 +11,8 @@ HAIRS = (1e-6, 1e-5, 1e-4)  # of the diagonal: gaps that are sewn, narrow ones f
 THIN = 0.1  # of the diagonal: twice the volume over the surface, up to which closed faces are the skin of a thin part
 
 
-def closed_solid(shapes: Sequence[Any], tolerance: float) -> Any | None:
-    """The solid that the faces of some shapes enclose once gaps up to a tolerance are sewn; None where they leave anything open."""
+def sewn(shapes: Sequence[Any], tolerance: float) -> tuple[Any, bool]:
+    """The faces of some shapes sewn along gaps up to a tolerance, and whether they are a solid now: all of them in one closed shell."""
     from OCP.BRep import BRep_Tool
     from OCP.BRepBuilderAPI import BRepBuilderAPI_MakeSolid, BRepBuilderAPI_Sewing
 
@@ -21,12 +21,12 @@ def closed_solid(shapes: Sequence[Any], tolerance: float) -> Any | None:
     for face in faces:
         sewing.Add(face)
     sewing.Perform()
-    sewn = sewing.SewedShape()
-    shells = [] if sewn.IsNull() else parts_of(sewn, "shell")
-    if len(shells) != 1 or not BRep_Tool.IsClosed_s(shells[0]) or len(parts_of(sewn, "face")) < len(faces):
-        return None
+    result = sewing.SewedShape()
+    shells = [] if result.IsNull() else parts_of(result, "shell")
+    if len(shells) != 1 or not BRep_Tool.IsClosed_s(shells[0]) or len(parts_of(result, "face")) < len(faces):
+        return result, False
     solid = BRepBuilderAPI_MakeSolid(shells[0]).Solid()
-    return solid if measures_of(solid)[0] > 0 else solid.Reversed()
+    return (solid if measures_of(solid)[0] > 0 else solid.Reversed()), True
 
 
 def measures_of(solid: Any) -> tuple[float, float]:

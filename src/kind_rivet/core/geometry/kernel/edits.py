@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 
 from kind_rivet.core.errors import Refused
 from kind_rivet.core.geometry.carriers import Floats, unit
+from kind_rivet.core.geometry.kernel.closing import sewn
 from kind_rivet.core.geometry.kernel.facets import facet_shape, from_bytes, mesh_facets, to_bytes
 from kind_rivet.core.geometry.kernel.parts import compound, parts_of
 from kind_rivet.core.geometry.shape import Shape
@@ -346,25 +347,10 @@ def stitch(breps: list[Bytes], tolerance: float) -> Piece:
 
     Raises `Refused` when nothing was sewn.
     """
-    from OCP.BRep import BRep_Tool
-    from OCP.BRepBuilderAPI import BRepBuilderAPI_MakeSolid, BRepBuilderAPI_Sewing
-    from OCP.TopoDS import TopoDS
-
-    shapes = [from_bytes(b) for b in breps]
-    sewing = BRepBuilderAPI_Sewing(tolerance)
-    for shape in shapes:
-        for face in parts_of(shape, "face"):
-            sewing.Add(face)
-    sewing.Perform()
-    result = sewing.SewedShape()
+    result, closes = sewn([from_bytes(b) for b in breps], tolerance)
     if result.IsNull():
         raise Refused("The kernel could not stitch these sheets.", "Try a smaller tolerance.")
-    shells = parts_of(result, "shell")
-    if len(shells) == 1 and BRep_Tool.IsClosed_s(shells[0]):
-        solid = BRepBuilderAPI_MakeSolid(TopoDS.Shell(shells[0])).Solid()
-        piece = piece_of(solid, "solid")
-        return piece if piece.shape.volume > 0 else piece_of(solid.Reversed(), "solid")
-    return piece_of(result, "sheet")
+    return piece_of(result, "solid" if closes else "sheet")
 
 
 def moved(brep: Bytes, kind: str, matrix: Floats) -> Piece:

@@ -14,12 +14,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kind_rivet.core.errors import Refused, Unreadable
-from kind_rivet.core.geometry.kernel.closing import HAIRS, closed_solid, is_skin
+from kind_rivet.core.geometry.kernel.closing import HAIRS, is_skin, sewn
 from kind_rivet.core.geometry.kernel.facets import facet_shape, to_bytes
 from kind_rivet.core.geometry.kernel.parts import compound, parts_of
 from kind_rivet.core.geometry.shape import Shape
 
-MOST_LOOSE = 3000  # faces that come one by one, up to which they are tried together
+MOST_LOOSE = 3000  # sheets up to which it is tried whether they close together
 
 Piece = tuple[str, str, str, Any]  # name, colour, kind, shape
 
@@ -114,12 +114,12 @@ def read_geometry(path: Path) -> ReadResult:
 
 def _closed(pieces: list[Piece], name: str) -> tuple[list[Piece], list[str]]:
     """Where a file holds nothing but faces, and they are the skin of a thin part: that part, and a sentence about it."""
-    if len(pieces) > MOST_LOOSE or any(kind != "sheet" for _, _, kind, _ in pieces):
+    if not 0 < len(pieces) <= MOST_LOOSE or any(kind != "sheet" for _, _, kind, _ in pieces):
         return pieces, []
     faces = [piece for *_, piece in pieces]
     diagonal = _diagonal(faces)
-    solid = closed_solid(faces, HAIRS[1] * diagonal)
-    if solid is None or not is_skin(solid, diagonal):
+    solid, closes = sewn(faces, HAIRS[1] * diagonal)
+    if not closes or not is_skin(solid, diagonal):
         return pieces, []
     names, colours = {one for one, *_ in pieces}, {colour for _, colour, *_ in pieces}
     own = names.pop() if len(names) == 1 else name
@@ -178,8 +178,8 @@ def _body(name: str, colour: str, kind: str, piece: Any, warnings: list[str]) ->
 def _without_gaps(piece: Any, shape: Shape) -> tuple[Any, Shape] | None:
     """An open solid and its facets after its faces were sewn again, where hairs are all that keeps them from closing."""
     for hair in HAIRS:
-        solid = closed_solid([piece], hair * shape.diagonal)
-        if solid is None:
+        solid, closes = sewn([piece], hair * shape.diagonal)
+        if not closes:
             continue
         closed = facet_shape(solid)
         if closed.volume > 0 and all(len(faces) > 1 for faces in closed.edge_faces):
@@ -301,17 +301,9 @@ def _transferred(reader: Any, model: Any, path: Path, format_: str) -> list[tupl
 
 def _sewn_if_loose(shape: Any) -> Any:
     """IGES writes faces one by one: sewn where they fit, and closed to a solid where they close."""
-    from OCP.BRepBuilderAPI import BRepBuilderAPI_Sewing
-
     if parts_of(shape, "solid") or not parts_of(shape, "face"):
         return shape
-    solid = closed_solid([shape], 1e-4)
-    if solid is not None:
-        return solid
-    sewing = BRepBuilderAPI_Sewing(1e-4)
-    sewing.Add(shape)
-    sewing.Perform()
-    return sewing.SewedShape()
+    return sewn([shape], 1e-4)[0]
 
 
 def _read_brep(path: Path) -> Any:
