@@ -1,5 +1,5 @@
 #!/usr/bin/env python3
-"""Draw made-up parts whose walls meet in awkward ways, and write them as STEP: leaning ducts, rounded corners, gussets at the very end.
+"""Draw made-up parts whose walls meet in awkward ways, and write them as STEP: leaning ducts, rounded corners, gussets at the very end, darts across bends.
 
     python examples/draw_joined_parts.py [FOLDER] [NAME ...]
 
@@ -89,6 +89,21 @@ def lever(long: float = 105.0, radii: tuple[float, float] = (19.0, 14.0), web: f
     return without(fused([part, *hubs]), bores)
 
 
+def darted_bracket() -> TopoDS_Shape:
+    """A bent angle whose bend is stiffened by a dart pressed across it: a half pipe whose radius is hardly more than an element."""
+    c = math.sqrt(0.5)
+    outline = [(0.0, y, z) for y, z in ((-1, 50), (-1, 4.5), (4.5, -1), (56, -1), (56, 1), (4.5, 1), (1, 4.5), (1, 50))]
+    bends = {1: (0.0, 4.5 - 5.5 * c, 4.5 - 5.5 * c), 5: (0.0, 4.5 - 3.5 * c, 4.5 - 3.5 * c)}
+    angle = prism(outline, bends, (72, 0, 0))
+
+    def pipe(radius: float, low: float) -> TopoDS_Shape:
+        bar = cylinder((36, -40, 56), (0, c, -c), radius, 140)
+        return cut(cut(bar, box(0, -90, -90, 72, 90 + low, 240)), box(0, -90, -90, 72, 240, 90 + low))
+
+    dented = cut(fused([angle, pipe(6.8, -1)]), pipe(4.8, -2))
+    return without(dented, [cylinder((x, 40, -3), (0, 0, 1), 3.3, 6) for x in (12, 60)])
+
+
 PARTS: dict[str, Callable[[], TopoDS_Shape]] = {
     "leaning_duct": leaning_duct,
     "rounded_tray": rounded_tray,
@@ -96,6 +111,7 @@ PARTS: dict[str, Callable[[], TopoDS_Shape]] = {
     "end_gusset": end_gusset,
     "proud_gussets": proud_gussets,
     "lever": lever,
+    "darted_bracket": darted_bracket,
 }
 
 

@@ -19,7 +19,7 @@ from kind_rivet.core.midsurface.pairs import Pair, _without_slivers
 from kind_rivet.core.midsurface.round_charts import tube_chart
 from tests.thin_meshes import drawing, drawn_sheet, made
 
-NAMES = list(drawing("draw_joined_parts").PARTS)
+NAMES = [name for name in drawing("draw_joined_parts").PARTS if name != "darted_bracket"]  # that one: test_darts
 
 
 @pytest.mark.parametrize("name", NAMES)

@@ -21,6 +21,7 @@ from kind_rivet.core.quality.shell_metrics import SCALED_JACOBIAN, WARP, shell_m
 
 ROUND = ("cylinder", "cone", "sphere", "torus")
 FLAT = 8.0  # degrees of warp that raising may cause
+TWISTED, TWIST = 11.0, 0.5  # degrees of warp from which on it causes none, but for so little
 
 
 def balance_bends(shape: Shape, mesh: SheetMesh, size: float) -> tuple[Floats, Floats]:
@@ -55,14 +56,21 @@ def balance_bends(shape: Shape, mesh: SheetMesh, size: float) -> tuple[Floats, F
         touched = np.isin(mesh.elements, nodes).any(axis=1)
         if not touched.any():  # looked past at this size
             continue
-        before = shell_metrics(points, mesh.elements[touched])[:, SCALED_JACOBIAN].min()
+        rows = mesh.elements[touched]
+        before = shell_metrics(points, rows)
+        worst, most = before[:, SCALED_JACOBIAN].min(), np.maximum(TWISTED, before[:, WARP] + TWIST)
+        twisted = np.empty(0, np.int32)
         crossed = _crossed(shape, mesh, face)
-        for held in (np.zeros(len(nodes), bool), np.isin(nodes, crossed)):  # where ribs cross, less may have to do
+        for lot in ((), (), crossed):  # beside what it would twist, and where ribs cross, less may have to do
+            held = np.isin(nodes, [*lot, *twisted])
             trial = points.copy()
             for n, m in zip(nodes[~held].tolist(), moves[~held], strict=True):
                 trial[n] = mesh.points[n] + (_together([*slid[n], m]) if n in slid else m)
-            after = shell_metrics(trial, mesh.elements[touched])[:, SCALED_JACOBIAN].min()
-            if after < min(0.6, 0.95 * before):
+            after = shell_metrics(trial, rows)
+            if (now := rows[after[:, WARP] > most]).size:
+                twisted = np.union1d(twisted, now)
+                continue
+            if after[:, SCALED_JACOBIAN].min() < min(0.6, 0.95 * worst):
                 continue
             points = trial
             inner = nodes[(mesh.on_kind[nodes] == FACE) & (mesh.on_item[nodes] == face)]
@@ -119,7 +127,7 @@ def _raised(shape: Shape, mesh: SheetMesh, face: int, points: Floats, height: Fl
     full = trial
     before = shell_metrics(points, rows)
     least = np.minimum(0.6, 0.95 * before[:, SCALED_JACOBIAN])
-    most = np.maximum(FLAT, 1.05 * before[:, WARP] + 0.5)
+    most = np.maximum(FLAT, np.minimum(1.05 * before[:, WARP] + 0.5, np.maximum(TWISTED, before[:, WARP])))
     share = np.ones(len(points))
     for again in range(9):  # beside joints and holes, whose nodes stay, less may be better, or nothing
         trial = points + share[:, None] * (full - points)

@@ -16,6 +16,7 @@ from kind_rivet.core.meshing.free.flow import Flow, field_of
 from kind_rivet.core.meshing.free.refill import Before, refilled
 from kind_rivet.core.meshing.free.small import small_fillings
 from kind_rivet.core.meshing.free.symmetry import fill_symmetric
+from kind_rivet.core.meshing.grain import grain_of, with_grain
 from kind_rivet.core.meshing.mapped import fill_blocks, fill_mapped, fill_rings, fill_star
 from kind_rivet.core.meshing.patch import Patch
 from kind_rivet.core.meshing.rows import regular_inside, rows_with_clearings
@@ -49,7 +50,8 @@ def best_filling(
             regular = regular_inside(patch, loops[0], size, turn)
         elif len(loops) == 2:
             regular = fill_rings(loops[0], loops[1], size)
-    flow = Flow(field_of(loops), size, rules.growth, spots)
+    grain = grain_of(patch, size)
+    flow = Flow(field_of(loops, grain), size, rules.growth, spots)
     if regular is not None and (
         regular.worst > 0.0 if way == "regular" else regular.worst > 0.6 and unrest(regular, loops, flow) < CALM_ROWS
     ):
@@ -67,14 +69,16 @@ def best_filling(
         if regular is None and alike is not None and axes > 2 and alike.worst > SIGNED and alike.trias == 0:
             return alike
     try:
-        if len(hard) or len(spots):
-            free = fill(loops, size, rules.growth, hard, spots)
+        if len(hard) or len(spots) or grain is not None:
+            free = fill(loops, size, rules.growth, hard, spots, grain=grain)
         else:
             free = _filled(loops, size, rules.growth, alike is None or faults_of(alike, loops, size) > FEW)
     except CannotFill:
         if regular is not None and regular.worst > 0:
             return regular
         raise
+    if grain is not None:
+        return with_grain(patch, [regular, rows, alike, free], loops, hard, spots, grain, size, rules.growth)
     if alike is not None and alike.worst > min(0.6, free.worst) and unrest(alike, loops, flow) <= ALIKE * unrest(free, loops, flow):
         free = alike
     if rows is not None and rows.trias <= free.trias and unrest(rows, loops, flow) < unrest(free, loops, flow):

@@ -20,6 +20,9 @@ LEAST_SIDE = 0.352  # of the size: a little above where the default limit sheet 
 MOST_LENGTH = 12.0  # sizes; longer cut-outs carry no fastener and get no ring
 LIFTED = 0.05  # sizes by which the edge of a pad leaves the plane of the wall round it, from which it gets a ring at any radius
 BOSS = 3.0  # sizes of radius up to which a round wall that stands on another gets a ring
+WARPED = np.radians(10.5)  # angle between the halves of a ring's quad on a bend, from which on rings are narrowed
+CREASE = 1.2  # radians that a wall turns within one size, from which on it is a crease and no bend
+NARROW = 0.5  # sizes: no ring becomes narrower for a bend
 OUTWARD = 0.7  # of the ring's width from the hole: where its sides are as long as the size
 FAR_RIM = 6.0  # sizes between a hole and a concentric border up to which rows may run all the way
 LONG_SIDE = 1.5  # sizes; longest side that a ring should have
@@ -137,6 +140,26 @@ def _ring_for(radius: float, centre: tuple[float, float, float], rules: ShellRul
     return tuple(width for _ in range(rule.rings)) if rule is not None else (), width, count
 
 
+def bend_along(patch: Patch, number: int) -> float:
+    """The tightest curvature of a wall along one of its border loops, from its normals there."""
+    at = np.concatenate([p.corners[:-1] for p in patch.loops[number]])
+    side = np.linalg.norm(np.roll(patch.space[at], -1, axis=0) - patch.space[at], axis=1)
+    turn = np.linalg.norm(np.roll(patch.normals[at], -1, axis=0) - patch.normals[at], axis=1)
+    long = side > 0.1 * side.mean()
+    return float((turn[long] / side[long]).max(initial=0.0))
+
+
+def _unwarped(widths: tuple[float, ...], side: float, bend: float, size: float) -> tuple[float, ...]:
+    """Rings narrowed so that their quads, where they lie askew to a bend, are hardly warped; `side`: of the hole.
+
+    A quad turned by 45° on a bend of curvature k has an angle of k/2 · √(side² + width²) between its halves.
+    """
+    if not widths or not 0 < bend * size < CREASE or bend / 2 * np.hypot(side, widths[0]) <= WARPED:
+        return widths
+    width = np.sqrt(max((2 * WARPED / bend) ** 2 - side**2, 0.0))
+    return tuple(min(w, max(float(width), NARROW * size)) for w in widths)
+
+
 def _opening(shape: Shape, patch: Patch, region: int, number: int, rules: ShellRules) -> RoundHole | None:
     """A free, convex loop without sharp corners: a slot, a D-shape, a rounded window, a hole across a curved wall."""
     loop = patch.loops[number]
@@ -156,6 +179,7 @@ def _opening(shape: Shape, patch: Patch, region: int, number: int, rules: ShellR
     centre = shape.points[np.unique(np.concatenate([shape.edges[e].nodes for e in edges]))].mean(axis=0)
     size = _size_along(shape, edges, rules)
     widths, width, count = _ring_for(radius, tuple(centre.tolist()), rules, size)
+    widths = _unwarped(widths, 2 * np.pi * radius / count, bend_along(patch, number), size)
     where = region, number, edges, radius, tuple(centre.tolist()), tuple((axis / max(np.linalg.norm(axis), 1e-300)).tolist())
     length = shape.edge_length[list(edges)]
     if len(edges) > 2 and length.max() < 1.05 * length.min():  # a regular polygon

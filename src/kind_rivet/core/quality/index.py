@@ -98,8 +98,12 @@ def judge(mesh: Mesh, sheet: LimitSheet, size: float, wanted: Floats | None = No
 
     `wanted` (m,): sizes of their own for elements in refined places.
     """
-    shells = mesh.shells()
-    values = shell_metrics(mesh.points, shells)
+    return judge_shells(mesh.points, mesh.shells(), sheet, size, wanted)
+
+
+def judge_shells(points: Floats, shells: NDArray[np.int32], sheet: LimitSheet, size: float, wanted: Floats | None = None) -> Quality:
+    """As `judge`, for rows (m, 4) of nodes, trias with −1 last."""
+    values = shell_metrics(points, shells)
     index, which = np.empty(len(values)), np.empty(len(values), np.int8)
     if len(values):
         _margins(values, shells[:, 3] < 0, sheet.table(size), side_scale(len(values), size, wanted), index, which)

@@ -17,11 +17,14 @@ from kind_rivet.core.quality.shell_metrics import element_values
 from kind_rivet.core.repair.holds import Holds, onto
 
 ON_EDGES = 0.5  # borders keep their even spacing unless an element beside them is not sound
+FAILS = 1.0  # cost of an element that fails, beside what its margin costs
+ENOUGH = 0.999  # margin from which on elements are left alone
+EASY_ROUNDS = 12
 
 
 @kernel
 def star(points, v, shells, inc, start, table, scale, values):  # type: ignore[no-untyped-def]
-    """Cost and least margin of the elements round node v; cost sums (1 − margin)⁴ over margins below 1."""
+    """Cost and least margin of the elements round node v; cost sums (1 − margin)⁴ over margins below 1, and more where it fails."""
     cost, worst = 0.0, np.inf
     for i in range(start[v], start[v + 1]):
         e = inc[i]
@@ -33,6 +36,8 @@ def star(points, v, shells, inc, start, table, scale, values):  # type: ignore[n
         worst = min(worst, m)
         if m < 1.0:
             cost += (1.0 - m) ** 4
+        if m < 0.0:
+            cost += FAILS
         # A gentle pull towards even angles keeps rows straight once all margins are full.
         cost += 0.02 * (1.0 - min(values[7], 1.0))
     return cost, worst
@@ -148,7 +153,7 @@ def optimise(
     sheet: LimitSheet,
     size: float,
     nodes: NDArray[np.int64] | None = None,
-    target: float = 0.999,
+    target: float = ENOUGH,
     rounds: int = 12,
     wanted: Floats | None = None,
 ) -> Optimised:
@@ -177,6 +182,22 @@ def optimise(
     after_mesh = mesh.moved(points)
     after = judge(after_mesh, sheet, size, wanted)
     return Optimised(after_mesh, moved, before.mesh_index, after.mesh_index, len(before.failing), len(after.failing))
+
+
+def eased(
+    points: Floats,
+    shells: NDArray[np.int32],
+    nodes: NDArray[np.int64],
+    code: NDArray[np.int8],
+    data: Floats,
+    sheet: LimitSheet,
+    size: float,
+) -> Floats:
+    """Places (n, 3) of all nodes after `nodes` moved on analytic carriers (`Holds`), for rows (m, 4) that are not part of a mesh yet."""
+    inc, start = node_elements(shells, len(points))
+    out = points.copy()
+    _rounds(out, nodes, shells, inc, start, sheet.table(size), np.ones(len(shells)), code, data, EASY_ROUNDS, ENOUGH)
+    return out
 
 
 def _free_rounds(

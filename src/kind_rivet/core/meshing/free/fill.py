@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.kernels import kernel, side_by_side
 from kind_rivet.core.meshing.free import cleanup, front, mend, recombine, regular, smooth, triangulation
-from kind_rivet.core.meshing.free.flow import Field, Flow, field_of
+from kind_rivet.core.meshing.free.flow import Field, Flow, Grain, field_of
 from kind_rivet.core.meshing.free.given import Given, given_in
 from kind_rivet.core.meshing.free.loops import area_of
 from kind_rivet.core.meshing.free.shapes2d import least_scaled_jacobian
@@ -61,13 +61,19 @@ class FlatMesh:
 
 
 def fill(
-    loops: list[Floats], size: float, growth: float = 0.25, hard: Floats | None = None, spots: Floats | None = None, most: int = len(TRIES)
+    loops: list[Floats],
+    size: float,
+    growth: float = 0.25,
+    hard: Floats | None = None,
+    spots: Floats | None = None,
+    most: int = len(TRIES),
+    grain: Grain | None = None,
 ) -> FlatMesh:
     """Quad-dominant mesh inside `loops` (first counter-clockwise outer, others clockwise; (k, 2) each).
 
     `size` is the wanted side length away from the borders, `growth` the increase per
-    length, `hard` (h, 2) points that become nodes, `spots` (s, 4) x, y, radius, size.
-    Small regions get several tries (at `most` so many) and keep the best. Raises `CannotFill`.
+    length, `hard` (h, 2) points that become nodes, `spots` (s, 4) x, y, radius, size,
+    `grain` a direction that rows take. Small regions get several tries (at `most` so many) and keep the best. Raises `CannotFill`.
     """
     hard = np.empty((0, 2)) if hard is None else hard
     spots = np.empty((0, 4)) if spots is None else spots
@@ -75,20 +81,26 @@ def fill(
     sharp = _sharp_corners(loops)
     held = _sides(loops) + len(hard)
     given = given_in(loops, held, size, growth, spots)
+    field = field_of(loops, grain)
+    flow = Flow(field, size, growth, spots)
     best: FlatMesh | None = None
     least = np.inf
     tries = TRIES[: min(_tries(elements), most)]
     at_once = 2 if elements > WORTH_THREADS else 1  # fixed, so that results do not depend on the machine
     for k in range(0, len(tries), at_once):
-        for mesh in side_by_side(lambda t: _fill_once(loops, size * t[1], growth, hard, spots, t[0]), tries[k : k + at_once]):
-            if len(mesh.elements) and (now := _cost(mesh, size, sharp, given)) < least:
+        for mesh in side_by_side(lambda t: _fill_once(loops, size * t[1], growth, hard, spots, t[0], field), tries[k : k + at_once]):
+            if not len(mesh.elements):
+                continue
+            now = _cost(mesh, size, sharp, given)
+            if grain is not None:
+                now += float(flow.unease(mesh.points, mesh.elements).sum())
+            if now < least:
                 best, least = mesh, now
         if least <= GOOD_ENOUGH + TRIA * (_sides(loops) % 2):
             break
     if best is None:
         raise CannotFill("nothing is left between the borders of the region at this size", loops[0].mean(axis=0))
-    best = _mended(best, loops, size, growth, hard, spots, sharp, given)
-    flow = Flow(field_of(loops), size, growth, spots)
+    best = _mended(best, loops, size, growth, hard, spots, sharp, given, field)
     points, rows = regular.made_regular(best.points, best.elements, held, flow, min(40 + len(best.elements) // 8, MOST_REGULAR))
     return FlatMesh(points, rows, flat_worst(points, rows))
 
@@ -102,17 +114,17 @@ def _mended(
     spots: Floats,
     sharp: NDArray[np.int64],
     given: Given | None,
+    whole: Field,
 ) -> FlatMesh:
     """The mesh with its poor places filled again."""
     needed = _sides(loops) % 2
     if mesh.trias == needed and _cost(mesh, size, sharp, given) <= GOOD_ENOUGH + TRIA * needed:
         return mesh
-    whole = field_of(loops)
 
     def again(outline: list[Floats], held: Floats, keep_off: float, factor: float) -> tuple[Floats, Ints]:
         sides = np.concatenate(outline)
         near = np.linalg.norm(whole.mid[None] - sides.mean(axis=0), axis=2)[0] < 3 * np.ptp(sides, axis=0).max() + 6 * size
-        field = Field(whole.mid[near], whole.length[near], whole.angle[near], whole.calm[near]) if near.any() else whole
+        field = whole.near(near) if near.any() else whole
         try:
             made = _fill_once(outline, size * factor, growth, held, spots, keep_off, field)
         except CannotFill as problem:
@@ -160,10 +172,8 @@ def _cost(mesh: FlatMesh, size: float, sharp: NDArray[np.int64], given: Given | 
     return float(len(poor) + 5 * (mend.POOR - poor).sum() + TRIA * mesh.trias + max(0.0, 0.72 - float(score.min())))
 
 
-def _fill_once(
-    loops: list[Floats], size: float, growth: float, hard: Floats, spots: Floats, keep_off: float, field: Field | None = None
-) -> FlatMesh:
-    """One front. `field`: border sides that steer it, where they are not those of `loops`."""
+def _fill_once(loops: list[Floats], size: float, growth: float, hard: Floats, spots: Floats, keep_off: float, steer: Field) -> FlatMesh:
+    """One front, steered by a field."""
     border_xy = np.concatenate(loops)
     n_border = len(border_xy)
     given = np.concatenate((border_xy, hard))
@@ -199,7 +209,6 @@ def _fill_once(
     seed_angle = np.arctan2(np.sin(4 * angle) + np.sin(4 * before), np.cos(4 * angle) + np.cos(4 * before)) / 4
     # At a sharp corner the two sides disagree: take the bisecting frame only where both sides vote alike.
     seed_size = np.minimum((length + length[prev]) / 2, 1.3 * h)
-    steer = field_of(loops) if field is None else field
     mid, reach, calm = (steer.mid - shift) / scale, steer.length / scale, steer.calm / scale
     cos4, sin4 = np.cos(4 * steer.angle), np.sin(4 * steer.angle)
     seeds = np.arange(n, dtype=np.int64)

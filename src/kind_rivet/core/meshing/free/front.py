@@ -20,10 +20,15 @@ def cross_and_size(x, y, mid, length, cos4, sin4, calm, wanted, growth, spots): 
     """Cross direction and wanted size at a point.
 
     The size is the wanted one, limited by each border side's length plus `growth`
-    times the distance from it, and by `spots` (x, y, radius, size).
+    times the distance from it, and by `spots` (x, y, radius, size). A grain has a say
+    that is the same everywhere (`flow.Field`).
     """
     c, s, size = 0.0, 0.0, wanted
     for i in range(len(mid)):
+        if calm[i] < 0:  # a grain: the same everywhere
+            c += cos4[i] / length[i] ** 2
+            s += sin4[i] / length[i] ** 2
+            continue
         dx, dy = mid[i, 0] - x, mid[i, 1] - y
         d2 = dx * dx + dy * dy
         d = math.sqrt(d2)
