@@ -9,10 +9,10 @@ from numpy.typing import NDArray
 from scipy.spatial import cKDTree
 
 from kind_rivet.core.errors import Refused
-from kind_rivet.core.geometry.carriers import Floats, same
-from kind_rivet.core.geometry.loops import free_loops
+from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.kernels import side_by_side
+from kind_rivet.core.meshing.bend_cuts import cut_bends
 from kind_rivet.core.meshing.bolt_circles import follow_bolts
 from kind_rivet.core.meshing.border_nodes import join_strips, nodes_along
 from kind_rivet.core.meshing.curves import Curve
@@ -27,6 +27,7 @@ from kind_rivet.core.meshing.hard_edges import cut_at_hard, edges_at, held_at, o
 from kind_rivet.core.meshing.hole_patterns import follow_patterns
 from kind_rivet.core.meshing.near_edges import facing_rings
 from kind_rivet.core.meshing.necks import close_failed, close_touching, finer_near
+from kind_rivet.core.meshing.one_region import regions_of
 from kind_rivet.core.meshing.patch import Patch, lay_flat, lay_flat_or_none
 from kind_rivet.core.meshing.regions import Region, begin_region, end_region, filled_region
 from kind_rivet.core.meshing.rib_ends import cut_at_ends
@@ -46,39 +47,6 @@ LONG_BORDER = 100  # sides round a region from which it may be worth filling in 
 FINER = 1  # how often the divisions near a border that crosses itself are doubled
 
 
-def regions_of(shape: Shape) -> list[tuple[int, ...]]:
-    """Faces that are meshed as one: those that a round hole across a bend belongs to; all others alone.
-
-    Faces of one carrier stay apart: the line between them was drawn on purpose.
-    """
-    parent = list(range(len(shape.faces)))
-
-    def root(f: int) -> int:
-        while parent[f] != f:
-            f = parent[f]
-        return f
-
-    for loop in free_loops(shape):
-        carriers = [shape.edges[e].carrier for e in loop]
-        faces = sorted({shape.edge_faces[e][0] for e in loop})
-        turn = sum(Curve.through(shape.points[shape.edges[e].nodes], shape.edges[e].carrier).turning() for e in loop)
-        closed_small = sum(shape.edge_length[e] for e in loop) < 0.3 * shape.diagonal
-        first = shape.faces[faces[0]].carrier
-        tolerance = 1e-6 * shape.diagonal
-        bent = any(
-            not same(first, shape.faces[f].carrier, shape.points[shape.facets[shape.facet_face == faces[0]]].reshape(-1, 3), tolerance)
-            for f in faces[1:]
-        )
-        if len(faces) > 1 and bent and closed_small and all(c.kind in ("circle", "free") for c in carriers) and turn > 5.5:
-            for f in faces[1:]:
-                parent[root(f)] = root(faces[0])
-    groups: dict[int, list[int]] = {}
-    for f in range(len(shape.faces)):
-        if shape.face_edges[f]:
-            groups.setdefault(root(f), []).append(f)
-    return [tuple(g) for g in groups.values()]
-
-
 def mesh_sheet(shape: Shape, rules: ShellRules, hard: Floats | None = None, kept: Kept | None = None) -> SheetMesh:
     """Mesh every region of a sheet so that shared borders share nodes.
 
@@ -90,7 +58,7 @@ def mesh_sheet(shape: Shape, rules: ShellRules, hard: Floats | None = None, kept
         raise Refused(f"The element size must be a positive length, not {rules.size:g}.", "Give a size in document units.")
     held = kept.held if kept else ()
     wanted = np.empty((0, 3)) if hard is None else np.asarray(hard, float)
-    sheet = cut_tubes(cut_at_ends(shape, rules, held), rules, held)
+    sheet = cut_bends(cut_tubes(cut_at_ends(shape, rules, held), rules, held), rules, held)
     bare = [f for f, edges in enumerate(sheet.shape.face_edges) if not edges]
     sheet = cut_in_two(sheet, bare, held)
     mesh, failed = _meshed(sheet, rules, wanted, kept)
@@ -120,7 +88,7 @@ def _meshed(sheet: CutSheet, rules: ShellRules, wanted: Floats, kept: Kept | Non
     curves = [Curve.through(shape.points[edge.nodes], edge.carrier) for edge in shape.edges]
     patches: list[Patch | None] = []
     curled: list[int] = []
-    for faces in regions_of(shape):
+    for faces in regions_of(shape, rules.size):
         for lot in [faces] if len(faces) == 1 or lay_flat_or_none(shape, faces) else [(f,) for f in faces]:  # else one by one
             try:
                 patch = lay_flat(shape, lot)

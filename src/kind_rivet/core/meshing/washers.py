@@ -20,9 +20,10 @@ LEAST_SIDE = 0.352  # of the size: a little above where the default limit sheet 
 MOST_LENGTH = 12.0  # sizes; longer cut-outs carry no fastener and get no ring
 LIFTED = 0.05  # sizes by which the edge of a pad leaves the plane of the wall round it, from which it gets a ring at any radius
 BOSS = 3.0  # sizes of radius up to which a round wall that stands on another gets a ring
+ROUNDISH = 1.25  # longest over shortest way across an opening that counts as nearly round
 WARPED = np.radians(10.5)  # angle between the halves of a ring's quad on a bend, from which on rings are narrowed
 CREASE = 1.2  # radians that a wall turns within one size, from which on it is a crease and no bend
-NARROW = 0.5  # sizes: no ring becomes narrower for a bend
+NARROW, SHORT = 0.5, 0.45  # sizes: no ring becomes narrower for a bend, no side of it shorter
 OUTWARD = 0.7  # of the ring's width from the hole: where its sides are as long as the size
 FAR_RIM = 6.0  # sizes between a hole and a concentric border up to which rows may run all the way
 LONG_SIDE = 1.5  # sizes; longest side that a ring should have
@@ -149,15 +150,18 @@ def bend_along(patch: Patch, number: int) -> float:
     return float((turn[long] / side[long]).max(initial=0.0))
 
 
-def _unwarped(widths: tuple[float, ...], side: float, bend: float, size: float) -> tuple[float, ...]:
-    """Rings narrowed so that their quads, where they lie askew to a bend, are hardly warped; `side`: of the hole.
+def _unwarped(widths: tuple[float, ...], around: float, count: int, bend: float, size: float) -> tuple[tuple[float, ...], int]:
+    """Rings narrowed, and divided more often, so that their quads are hardly warped where they lie askew to a bend; `around`: the hole's length.
 
     A quad turned by 45° on a bend of curvature k has an angle of k/2 · √(side² + width²) between its halves.
     """
-    if not widths or not 0 < bend * size < CREASE or bend / 2 * np.hypot(side, widths[0]) <= WARPED:
-        return widths
-    width = np.sqrt(max((2 * WARPED / bend) ** 2 - side**2, 0.0))
-    return tuple(min(w, max(float(width), NARROW * size)) for w in widths)
+    if not widths or not 0 < bend * size < CREASE:
+        return widths, count
+    most = 2 * WARPED / bend
+    while np.hypot(around / count, NARROW * size) > most and around / (count + 4) >= SHORT * size:
+        count += 4
+    width = max(np.sqrt(max(most**2 - (around / count) ** 2, 0.0)), NARROW * size)
+    return tuple(min(w, float(width)) for w in widths), count
 
 
 def _opening(shape: Shape, patch: Patch, region: int, number: int, rules: ShellRules) -> RoundHole | None:
@@ -179,15 +183,17 @@ def _opening(shape: Shape, patch: Patch, region: int, number: int, rules: ShellR
     centre = shape.points[np.unique(np.concatenate([shape.edges[e].nodes for e in edges]))].mean(axis=0)
     size = _size_along(shape, edges, rules)
     widths, width, count = _ring_for(radius, tuple(centre.tolist()), rules, size)
-    widths = _unwarped(widths, 2 * np.pi * radius / count, bend_along(patch, number), size)
-    where = region, number, edges, radius, tuple(centre.tolist()), tuple((axis / max(np.linalg.norm(axis), 1e-300)).tolist())
     length = shape.edge_length[list(edges)]
+    rule = rules.washer_for(2 * radius, tuple(centre.tolist()))
+    if rule is not None and not rule.divisions and not rule.width:
+        widths, count = _unwarped(widths, min(float(length.sum()), ROUNDISH * 2 * np.pi * radius), count, bend_along(patch, number), size)
+    where = region, number, edges, radius, tuple(centre.tolist()), tuple((axis / max(np.linalg.norm(axis), 1e-300)).tolist())
     if len(edges) > 2 and length.max() < 1.05 * length.min():  # a regular polygon
         each = max(1, int(length.mean() / size + 0.5 + 1e-6))
         each += each * len(edges) % 2
         if not any(e in rules.divisions for e in edges):
             return RoundHole(*where, each * len(edges), widths, width, round=False, shares=(each,) * len(edges))
-    if max(reach) < 1.25 * min(reach):  # nearly round
+    if max(reach) < ROUNDISH * min(reach):
         return RoundHole(*where, count, widths, width, round=False)
     shares = []
     for p in loop:
