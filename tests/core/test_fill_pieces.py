@@ -7,6 +7,7 @@ import pytest
 
 from kind_rivet.core.document.document import Document
 from kind_rivet.core.geometry.holes import Hole
+from kind_rivet.core.geometry.onto import CIRCLE, LINE, onto
 from kind_rivet.core.meshing.curves import Curve
 from kind_rivet.core.meshing.detail import narrow_strips, small_detail
 from kind_rivet.core.meshing.free import mend
@@ -17,7 +18,7 @@ from kind_rivet.core.meshing.patch import lay_flat
 from kind_rivet.core.meshing.rules import ShellRules
 from kind_rivet.core.meshing.shells import mesh_sheet
 from kind_rivet.core.meshing.washers import ring_outlines
-from kind_rivet.core.repair.holds import CIRCLE, LINE, fitting, onto
+from kind_rivet.core.repair.holds import fitting
 from tests.core.test_free import check
 from tests.made_up import circle, polygon
 

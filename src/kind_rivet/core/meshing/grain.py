@@ -9,15 +9,15 @@ from functools import partial
 import numpy as np
 
 from kind_rivet.core.geometry.carriers import Floats
+from kind_rivet.core.geometry.onto import CODES
 from kind_rivet.core.meshing.choice import tried
 from kind_rivet.core.meshing.free.fill import CannotFill, FlatMesh, fill, flat_worst
 from kind_rivet.core.meshing.free.flow import Grain
 from kind_rivet.core.meshing.free.loops import area_of
 from kind_rivet.core.meshing.patch import Patch
+from kind_rivet.core.quality.easing import eased
 from kind_rivet.core.quality.index import judge_shells
 from kind_rivet.core.quality.limits import DEFAULT
-from kind_rivet.core.repair.holds import CODES
-from kind_rivet.core.repair.optimise import eased
 
 GENTLE, TIGHT = 0.3, 0.6  # radians that one element turns: below the first a bend has no say, from the second on its full say
 COMMON = 0.85  # how far the directions of bending agree all over a region, from which on it has a grain
@@ -25,6 +25,8 @@ ONE_WAY = 0.35  # bending along the grain, in shares of that across it, up to wh
 OTHERS = ((1.0, 0.4), (1.0, 2.0), (0.85, 1.0), (0.7, 1.0))  # shares of size and reach with which regions that bend are filled too
 MOST_OTHERS, MOST_LATTICE = 6000, 1500  # elements up to which these are tried, and rows laid down before the region is filled
 CLEAR = (0.55, 0.75)  # sizes that those rows keep off the border
+FRONTS = 2  # how many each of them gets
+WELL = 0.6  # of `_lack`: a filling that is taken at once
 TRIA = 0.3  # of a failing element that a tria weighs
 REACH = 0.5  # sizes from a border at which a tight bend steers as much as the border does
 
@@ -62,19 +64,24 @@ def grain_of(patch: Patch, size: float) -> Grain | None:
 def with_grain(
     patch: Patch, made: list[FlatMesh | None], loops: list[Floats], hard: Floats, spots: Floats, grain: Grain, size: float, growth: float
 ) -> FlatMesh:
-    """Of several fillings of a region with a grain (`made` and some more) the one with fewest failing elements where it lies in space.
+    """Of several fillings of a region with a grain the one with fewest failing elements where it lies in space.
 
-    Each is eased on the bend first, since quads that can be turned straight do no harm.
+    The best of `made` is taken as it is where nothing fails. Else some more are made, and each is eased on the bend first, since quads that
+    can be turned straight do no harm.
     """
-    border = sum(len(loop) for loop in loops) + len(hard)
-    elements = sum(area_of(loop) for loop in loops) / size**2
+    border, elements = sum(len(loop) for loop in loops) + len(hard), sum(area_of(loop) for loop in loops) / size**2
+    sound = [mesh for mesh in made if mesh is not None and mesh.worst > 0]
+    if sound:
+        lacks = [_lack(patch, mesh, size) for mesh in sound]
+        if min(lacks) < WELL:
+            return sound[int(np.argmin(lacks))]
     more = [tried(partial(fill, loops, size, growth, hard, spots))]
     if elements < MOST_OTHERS:
         more += [tried(partial(fill, loops, size * s, growth, hard, spots, grain=replace(grain, reach=grain.reach * r))) for s, r in OTHERS]
     if elements < MOST_LATTICE:
         for points in lattices(loops, grain, size):
-            more.append(tried(partial(fill, loops, size, growth, np.vstack((hard, points)), spots, grain=grain)))
-    eased = [_eased(mesh, grain, border, size) for mesh in [*made, *more] if mesh is not None and mesh.worst > 0]
+            more.append(tried(partial(fill, loops, size, growth, np.vstack((hard, points)), spots, FRONTS, grain)))
+    eased = [_eased(mesh, grain, border, size) for mesh in [*sound, *more] if mesh is not None and mesh.worst > 0]
     if not eased:
         raise CannotFill("nothing that fills the region is sound", loops[0].mean(axis=0))
     return min(eased, key=lambda mesh: _lack(patch, mesh, size))

@@ -8,12 +8,13 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kind_rivet.core.geometry.carriers import Floats
+from kind_rivet.core.geometry.onto import onto
 from kind_rivet.core.mesh.mesh import Mesh
+from kind_rivet.core.quality.easing import node_elements
 from kind_rivet.core.quality.index import least_margin, side_scale
 from kind_rivet.core.quality.limits import LimitSheet
 from kind_rivet.core.quality.shell_metrics import element_values
-from kind_rivet.core.repair.holds import Holds, onto
-from kind_rivet.core.repair.optimise import node_elements
+from kind_rivet.core.repair.holds import Holds
 
 
 @dataclass(frozen=True)

@@ -2,139 +2,17 @@
 
 from __future__ import annotations
 
-import math
 from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
 from kind_rivet.core.geometry.carriers import Floats
-from kind_rivet.core.kernels import kernel
 from kind_rivet.core.mesh.mesh import Mesh
-from kind_rivet.core.quality.index import judge, least_margin, side_scale
+from kind_rivet.core.quality.easing import ENOUGH, move_rounds, node_elements, star
+from kind_rivet.core.quality.index import judge, side_scale
 from kind_rivet.core.quality.limits import LimitSheet
-from kind_rivet.core.quality.shell_metrics import element_values
-from kind_rivet.core.repair.holds import Holds, onto
-
-ON_EDGES = 0.5  # borders keep their even spacing unless an element beside them is not sound
-FAILS = 1.0  # cost of an element that fails, beside what its margin costs
-ENOUGH = 0.999  # margin from which on elements are left alone
-EASY_ROUNDS = 12
-
-
-@kernel
-def star(points, v, shells, inc, start, table, scale, values):  # type: ignore[no-untyped-def]
-    """Cost and least margin of the elements round node v; cost sums (1 − margin)⁴ over margins below 1, and more where it fails."""
-    cost, worst = 0.0, np.inf
-    for i in range(start[v], start[v + 1]):
-        e = inc[i]
-        element_values(points, shells, e, values)
-        values[8] /= scale[e]
-        values[9] /= scale[e]
-        m, _ = least_margin(values, table[0 if shells[e, 3] < 0 else 1])
-        m = max(m, -20.0)
-        worst = min(worst, m)
-        if m < 1.0:
-            cost += (1.0 - m) ** 4
-        if m < 0.0:
-            cost += FAILS
-        # A gentle pull towards even angles keeps rows straight once all margins are full.
-        cost += 0.02 * (1.0 - min(values[7], 1.0))
-    return cost, worst
-
-
-@kernel
-def _frame(points, v, shells, inc, start):  # type: ignore[no-untyped-def]
-    """Two unit vectors tangent to the elements round node v, and their mean side length."""
-    nx, ny, nz, reach, count = 0.0, 0.0, 0.0, 0.0, 0
-    for i in range(start[v], start[v + 1]):
-        e = inc[i]
-        n = 3 if shells[e, 3] < 0 else 4
-        for k in range(n):
-            if shells[e, k] == v:
-                a, b = shells[e, (k + 1) % n], shells[e, (k + n - 1) % n]
-                ux, uy, uz = points[a, 0] - points[v, 0], points[a, 1] - points[v, 1], points[a, 2] - points[v, 2]
-                wx, wy, wz = points[b, 0] - points[v, 0], points[b, 1] - points[v, 1], points[b, 2] - points[v, 2]
-                nx += uy * wz - uz * wy
-                ny += uz * wx - ux * wz
-                nz += ux * wy - uy * wx
-                reach += math.sqrt(ux * ux + uy * uy + uz * uz)
-                count += 1
-    size = math.sqrt(nx * nx + ny * ny + nz * nz)
-    if size == 0.0 or count == 0:
-        return 1.0, 0.0, 0.0, 0.0, 1.0, 0.0, 0.0
-    nx, ny, nz = nx / size, ny / size, nz / size
-    if abs(nx) <= abs(ny) and abs(nx) <= abs(nz):
-        tx, ty, tz = 0.0, nz, -ny
-    elif abs(ny) <= abs(nz):
-        tx, ty, tz = -nz, 0.0, nx
-    else:
-        tx, ty, tz = ny, -nx, 0.0
-    size = math.sqrt(tx * tx + ty * ty + tz * tz)
-    tx, ty, tz = tx / size, ty / size, tz / size
-    return tx, ty, tz, ny * tz - nz * ty, nz * tx - nx * tz, nx * ty - ny * tx, reach / count
-
-
-@kernel
-def _rounds(points, order, shells, inc, start, table, scale, code, data, rounds, target):  # type: ignore[no-untyped-def]
-    """Compass search of each node in `order` on its carrier; returns moves made."""
-    values = np.empty(10)
-    moves = 0
-    awake = np.ones(len(points), np.bool_)
-    for _ in range(rounds):
-        moved_any = False
-        for idx in range(len(order)):
-            v = order[idx]
-            if not awake[v]:
-                continue
-            awake[v] = False
-            best, worst = star(points, v, shells, inc, start, table, scale, values)
-            if worst >= target:
-                continue
-            if code[v] >= 6 and worst >= ON_EDGES:
-                continue
-            tx, ty, tz, bx, by, bz, reach = _frame(points, v, shells, inc, start)
-            if reach == 0.0:
-                continue
-            x, y, z = points[v, 0], points[v, 1], points[v, 2]
-            x0, y0, z0 = x, y, z
-            step = 0.15 * reach
-            for _ in range(5):
-                better = False
-                for q in range(8):
-                    a = q * (math.pi / 4)
-                    c, s = step * math.cos(a), step * math.sin(a)
-                    px, py, pz = onto(code[v], data[v], x + c * tx + s * bx, y + c * ty + s * by, z + c * tz + s * bz)
-                    points[v, 0], points[v, 1], points[v, 2] = px, py, pz
-                    now, low = star(points, v, shells, inc, start, table, scale, values)
-                    if now < best * (1 - 1e-6) and low >= min(worst, 1.0) - 1e-12:
-                        best, worst, x, y, z = now, low, px, py, pz
-                        better = True
-                        break
-                if not better:
-                    step *= 0.4
-            points[v, 0], points[v, 1], points[v, 2] = x, y, z
-            if (x - x0) ** 2 + (y - y0) ** 2 + (z - z0) ** 2 > (5e-3 * reach) ** 2:
-                moves += 1
-                moved_any = True
-                awake[v] = True
-                for i in range(start[v], start[v + 1]):
-                    for k in range(4):
-                        w = shells[inc[i], k]
-                        if w >= 0:
-                            awake[w] = True
-        if not moved_any:
-            break
-    return moves
-
-
-def node_elements(shells: NDArray[np.int32], nodes: int) -> tuple[NDArray[np.int32], NDArray[np.int64]]:
-    """Elements round each node as (inc, start): those of node v are inc[start[v] : start[v + 1]]."""
-    element, k = np.nonzero(shells >= 0)
-    node = shells[element, k]
-    order = np.argsort(node, kind="stable")
-    start = np.concatenate(([0], np.cumsum(np.bincount(node, minlength=nodes)))).astype(np.int64)
-    return element[order].astype(np.int32), start
+from kind_rivet.core.repair.holds import Holds
 
 
 @dataclass(frozen=True)
@@ -174,7 +52,7 @@ def optimise(
     table = sheet.table(size)
     analytic = np.flatnonzero(chosen & (holds.code > 0))
     free = np.flatnonzero(chosen & (holds.code == 0))
-    moved = int(_rounds(points, analytic, shells, inc, start, table, scale, holds.code, holds.data, rounds, target))
+    moved = int(move_rounds(points, analytic, shells, inc, start, table, scale, holds.code, holds.data, rounds, target))
     if len(free):
         moved += _free_rounds(points, free, mesh, shells, inc, start, table, scale, holds, rounds, target)
     holds.back_on_curves(points)
@@ -182,22 +60,6 @@ def optimise(
     after_mesh = mesh.moved(points)
     after = judge(after_mesh, sheet, size, wanted)
     return Optimised(after_mesh, moved, before.mesh_index, after.mesh_index, len(before.failing), len(after.failing))
-
-
-def eased(
-    points: Floats,
-    shells: NDArray[np.int32],
-    nodes: NDArray[np.int64],
-    code: NDArray[np.int8],
-    data: Floats,
-    sheet: LimitSheet,
-    size: float,
-) -> Floats:
-    """Places (n, 3) of all nodes after `nodes` moved on analytic carriers (`Holds`), for rows (m, 4) that are not part of a mesh yet."""
-    inc, start = node_elements(shells, len(points))
-    out = points.copy()
-    _rounds(out, nodes, shells, inc, start, sheet.table(size), np.ones(len(shells)), code, data, EASY_ROUNDS, ENOUGH)
-    return out
 
 
 def _free_rounds(
@@ -218,7 +80,7 @@ def _free_rounds(
     values, moved = np.empty(10), 0
     for _ in range(min(rounds, 4)):
         trial = points.copy()
-        _rounds(trial, free, shells, inc, start, table, scale, code, data, 1, target)
+        move_rounds(trial, free, shells, inc, start, table, scale, code, data, 1, target)
         for body, tree in holds.trees.items():
             mine = free[mesh.on_body[free] == body]
             facet, weight, _ = tree.nearest(trial[mine])
