@@ -11,6 +11,7 @@ from kind_rivet.core.meshing.curves import Curve
 
 NEAR = 0.6  # of the size: what lies between a hole and the border of a bend is too narrow for a ring and a row when it is less
 SMOOTH = 0.97  # cosine between the walls' normals along a border of a bend
+STRAIGHT = 0.999  # end to end over length of a line along a bend
 WHOLE = 5.5  # radians that the edges of a hole turn in all
 SMALL = 0.3  # of the sheet's diagonal: the longest way round a hole that lies in several faces
 
@@ -40,15 +41,20 @@ def regions_of(shape: Shape, size: float = 0.0) -> list[tuple[int, ...]]:
 def across_bends(shape: Shape, size: float) -> list[tuple[list[int], list[int]]]:
     """Holes that lie across bends, or all but reach the border of one: the faces they belong to, and their edges."""
     out = []
+    inner: dict[int, list[int]] = {}  # edges between a face and one other
+    for e, beside in enumerate(shape.edge_faces):
+        if len(beside) == 2 and beside[0] != beside[1]:
+            for f in beside:
+                inner.setdefault(f, []).append(e)
     for loop in free_loops(shape):
         if not is_hole(shape, loop):
             continue
         faces = sorted({shape.edge_faces[e][0] for e in loop})
-        if _is_round(shape, loop) and _bend_between(shape, faces):
+        if _bend_between(shape, faces) and _is_round(shape, loop):
             out.append((faces, loop))
         elif size > 0:
             for f in faces:
-                reached = _all_but_reached(shape, loop, f, NEAR * size)
+                reached = _all_but_reached(shape, loop, f, inner.get(f, []), NEAR * size)
                 out += [([f, *reached], loop)] if reached else []
     return out
 
@@ -74,22 +80,22 @@ def _bend_between(shape: Shape, faces: list[int]) -> bool:
     return any(not same(first, shape.faces[f].carrier, points, tolerance) for f in faces[1:])
 
 
-def _all_but_reached(shape: Shape, loop: list[int], face: int, near: float) -> list[int]:
-    """Faces that run smoothly on from the one a hole lies in, across borders nearer to the hole than `near`, where one of both is bent."""
+def _all_but_reached(shape: Shape, loop: list[int], face: int, borders: list[int], near: float) -> list[int]:
+    """Faces that run smoothly on from the one a hole lies in, across `borders` nearer to the hole than `near`, where one of both is a bend along them."""
     rim = np.concatenate([shape.points[shape.edges[e].nodes] for e in loop if shape.edge_faces[e][0] == face])
     ends = {int(n) for e in loop for n in shape.edges[e].nodes[[0, -1]]}
     low, high = rim.min(axis=0) - near, rim.max(axis=0) + near
     out: list[int] = []
-    for e in set(shape.face_edges[face]) - set(loop):
-        beside = set(shape.edge_faces[e])
-        if len(beside) != 2 or len(shape.edge_faces[e]) != 2 or not ends.isdisjoint(shape.edges[e].nodes[[0, -1]].tolist()):
+    for e in borders:
+        if not ends.isdisjoint(shape.edges[e].nodes[[0, -1]].tolist()):
             continue
         line = shape.points[shape.edges[e].nodes]
         if (line.max(axis=0) < low).any() or (line.min(axis=0) > high).any() or _apart(rim, line) >= near:
             continue
-        other = next(f for f in beside if f != face)
-        flat = shape.faces[face].carrier.kind == shape.faces[other].carrier.kind == "plane"
-        if not flat and _smooth(shape, face, other, shape.edges[e].nodes):
+        other = next(f for f in shape.edge_faces[e] if f != face)
+        straight = np.linalg.norm(line[-1] - line[0]) > STRAIGHT * shape.edge_length[e]
+        bent = "cylinder" in (shape.faces[face].carrier.kind, shape.faces[other].carrier.kind)
+        if straight and bent and _smooth(shape, face, other, shape.edges[e].nodes):
             out.append(other)
     return out
 
