@@ -33,6 +33,7 @@ def balance_bends(shape: Shape, mesh: SheetMesh, size: float) -> tuple[Floats, F
     points, height = mesh.points.copy(), np.zeros(len(mesh.points))
     axes: dict[int, Floats] = {}
     round_ones = []
+    corners = [f for f, face in enumerate(shape.faces) if face.carrier.kind in ("torus", "sphere")]
     slid: dict[int, list[Floats]] = {}  # how each bend moved a node
     for face in range(len(shape.faces)):
         bend = _bend(shape, face, mesh.divisions)
@@ -59,6 +60,7 @@ def balance_bends(shape: Shape, mesh: SheetMesh, size: float) -> tuple[Floats, F
         rows = mesh.elements[touched]
         before = shell_metrics(points, rows)
         worst, most = before[:, SCALED_JACOBIAN].min(), np.maximum(TWISTED, before[:, WARP] + TWIST)
+        most[np.isin(mesh.face[touched], corners)] = np.inf  # these follow their bends later
         twisted = np.empty(0, np.int32)
         crossed = _crossed(shape, mesh, face)
         for lot in ((), (), crossed):  # beside what it would twist, and where ribs cross, less may have to do
