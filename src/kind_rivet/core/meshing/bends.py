@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 
 from kind_rivet.core.geometry.carriers import Floats, frame, project, surface_normals
 from kind_rivet.core.geometry.shape import Shape
-from kind_rivet.core.meshing.corners import follow_bends
+from kind_rivet.core.meshing.corners import CORNERS, follow_bends
 from kind_rivet.core.meshing.sheet_mesh import EDGE, FACE, VERTEX, SheetMesh
 from kind_rivet.core.meshing.washers import LEAST_SIDE
 from kind_rivet.core.quality.shell_metrics import SCALED_JACOBIAN, WARP, shell_metrics
@@ -33,7 +33,7 @@ def balance_bends(shape: Shape, mesh: SheetMesh, size: float) -> tuple[Floats, F
     points, height = mesh.points.copy(), np.zeros(len(mesh.points))
     axes: dict[int, Floats] = {}
     round_ones = []
-    corners = [f for f, face in enumerate(shape.faces) if face.carrier.kind in ("torus", "sphere")]
+    corners = [f for f, face in enumerate(shape.faces) if face.carrier.kind in CORNERS]
     slid: dict[int, list[Floats]] = {}  # how each bend moved a node
     for face in range(len(shape.faces)):
         bend = _bend(shape, face, mesh.divisions)

@@ -26,7 +26,7 @@ OTHERS = ((1.0, 0.4), (1.0, 2.0), (0.85, 1.0), (0.7, 1.0))  # shares of size and
 MOST_OTHERS, MOST_LATTICE = 6000, 1500  # elements up to which these are tried, and rows laid down before the region is filled
 CLEAR = (0.55, 0.75)  # sizes that those rows keep off the border
 FRONTS = 2  # how many each of them gets
-WELL = 0.6  # of `_lack`: a filling that is taken at once
+WELL = 0.9  # of `_lack`: a filling that is taken at once
 TRIA = 0.3  # of a failing element that a tria weighs
 REACH = 0.5  # sizes from a border at which a tight bend steers as much as the border does
 
