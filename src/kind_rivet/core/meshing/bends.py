@@ -21,7 +21,7 @@ from kind_rivet.core.quality.shell_metrics import SCALED_JACOBIAN, WARP, shell_m
 
 ROUND = ("cylinder", "cone", "sphere", "torus")
 FLAT = 8.0  # degrees of warp that raising may cause
-TWISTED, TWIST = 12.0, 0.5  # degrees of warp from which on it causes none, but for so little
+TWISTED, TWIST = 18.0, 0.5  # degrees of warp from which on it causes none, but for so little
 
 
 def balance_bends(shape: Shape, mesh: SheetMesh, size: float) -> tuple[Floats, Floats]:
