@@ -21,7 +21,7 @@ from kind_rivet.core.quality.shell_metrics import SCALED_JACOBIAN, WARP, shell_m
 
 ROUND = ("cylinder", "cone", "sphere", "torus")
 FLAT = 8.0  # degrees of warp that raising may cause
-TWISTED, TWIST = 18.0, 0.5  # degrees of warp from which on it causes none, but for so little
+RING, TWISTED, TWIST = 12.0, 18.0, 0.5  # degrees of warp from which on it causes none, in rings and elsewhere, but for so little
 
 
 def balance_bends(shape: Shape, mesh: SheetMesh, size: float) -> tuple[Floats, Floats]:
@@ -59,7 +59,10 @@ def balance_bends(shape: Shape, mesh: SheetMesh, size: float) -> tuple[Floats, F
             continue
         rows = mesh.elements[touched]
         before = shell_metrics(points, rows)
-        worst, most = before[:, SCALED_JACOBIAN].min(), np.maximum(TWISTED, before[:, WARP] + TWIST)
+        worst, most = (
+            before[:, SCALED_JACOBIAN].min(),
+            np.maximum(np.where(mesh.ring[touched] >= 0, RING, TWISTED), before[:, WARP] + TWIST),
+        )
         most[np.isin(mesh.face[touched], corners)] = np.inf  # these follow their bends later
         twisted = np.empty(0, np.int32)
         crossed = _crossed(shape, mesh, face)
@@ -129,7 +132,7 @@ def _raised(shape: Shape, mesh: SheetMesh, face: int, points: Floats, height: Fl
     full = trial
     before = shell_metrics(points, rows)
     least = np.minimum(0.6, 0.95 * before[:, SCALED_JACOBIAN])
-    most = np.maximum(FLAT, np.minimum(1.05 * before[:, WARP] + 0.5, np.maximum(TWISTED, before[:, WARP])))
+    most = np.maximum(FLAT, np.minimum(1.05 * before[:, WARP] + 0.5, np.maximum(RING, before[:, WARP])))
     share = np.ones(len(points))
     for again in range(9):  # beside joints and holes, whose nodes stay, less may be better, or nothing
         trial = points + share[:, None] * (full - points)
