@@ -63,6 +63,19 @@ def test_bends_are_cut_beside_holes_clear_of_them() -> None:
     assert cut.whole is sheet().shape
 
 
+def test_a_cut_is_made_only_where_it_goes_through_its_face() -> None:
+    shape = sheet().shape
+    bend = next(f for f, face in enumerate(shape.faces) if face.carrier.kind == "cylinder")
+    d = shape.faces[bend].carrier.array
+    level = (shape.points[np.unique(shape.facets[shape.facet_face == bend])] - d[:3]) @ d[3:6]
+    whole = uncut()
+    assert whole.cut_at(bend, float(level.max()) + 1.0) is whole
+    cut = whole.cut_at(bend, float(level.min() + 0.2 * np.ptp(level)))
+    assert len(cut.shape.faces) == len(shape.faces) + 1
+    assert (cut.faces == bend).sum() == 2
+    assert cut.shape.face_area.sum() == pytest.approx(shape.face_area.sum(), rel=1e-6)
+
+
 def test_edges_held_by_hand_are_not_cut_and_short_bends_stay_whole() -> None:
     every = range(len(sheet().shape.edges))
     assert cut_bends(uncut(), ShellRules(SIZE), every).shape is sheet().shape
@@ -78,7 +91,7 @@ def test_the_mesh_is_sound_and_speaks_of_the_sheet_as_it_was() -> None:
     made = rail()
     assert (made.pieces, made.coincident()) == (1, 0)
     assert made.quad_share >= 0.985
-    assert len(made.quality.failing) <= 4
+    assert len(made.quality.failing) <= 1  # a quad beside the border of a bend, half a degree too warped
     assert set(np.unique(made.mesh.face)) == set(range(len(sheet().shape.faces)))
     assert len(made.shells.edge_nodes) == len(sheet().shape.edges)
     assert sum(1 for hole in made.shells.holes if hole.widths) == 2

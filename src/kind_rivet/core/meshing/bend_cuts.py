@@ -5,14 +5,13 @@ Cuts are for meshing only, as those of `rib_ends`: what comes out speaks of the 
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Collection
 
 import numpy as np
 
-from kind_rivet.core.errors import Refused
 from kind_rivet.core.geometry.loops import free_loops
 from kind_rivet.core.geometry.shape import Shape
-from kind_rivet.core.geometry.split import split_faces
 from kind_rivet.core.meshing.cut_sheet import CutSheet
 from kind_rivet.core.meshing.one_region import across_bends, is_hole
 from kind_rivet.core.meshing.rules import ShellRules
@@ -35,7 +34,7 @@ def cut_bends(sheet: CutSheet, rules: ShellRules, fixed: Collection[int] = ()) -
     for face in sorted(across):
         if whole.faces[face].carrier.kind == "cylinder" and int((sheet.faces == face).sum()) == 1:
             for level in _levels(whole, face, across[face], rules.size, taken):
-                sheet = _cut_across(sheet, face, level)
+                sheet = sheet.cut_at(face, level)
     return sheet
 
 
@@ -51,7 +50,7 @@ def _levels(shape: Shape, face: int, across: list[list[int]], size: float, fixed
         along = (shape.points[np.concatenate([shape.edges[e].nodes for e in loop])] - d[:3]) @ d[3:6]
         stretches.append((float(along.min()) - CLEAR * size, float(along.max()) + CLEAR * size))
     out: list[float] = []
-    for at in [at for stretch in _joined(stretches, ROOM * size) for at in stretch]:
+    for at in itertools.chain.from_iterable(_joined(stretches, ROOM * size)):
         crossed = [e for e in level if level[e].min() < at < level[e].max()]
         straight = all(np.ptp(level[e]) > (1 - PARALLEL) * shape.edge_length[e] for e in crossed)
         if len(crossed) == 2 and straight and not fixed & set(crossed) and low + ROOM * size < at < high - ROOM * size:
@@ -68,21 +67,3 @@ def _joined(stretches: list[Stretch], room: float) -> list[Stretch]:
         else:
             out.append((low, high))
     return out
-
-
-def _cut_across(sheet: CutSheet, face: int, level: float) -> CutSheet:
-    d = sheet.whole.faces[face].carrier.array
-    plane = (*(d[:3] + level * d[3:6]).tolist(), *d[3:6].tolist())
-    shape = sheet.shape
-    for f in np.flatnonzero(sheet.faces == face).tolist():
-        facets = shape.points[shape.facets[shape.facet_face == f]]
-        high = (facets - d[:3]) @ d[3:6]
-        through = (high.min(axis=1) < level) & (level < high.max(axis=1))
-        if not through.any():
-            continue
-        try:
-            after, lines = split_faces(shape, "plane", plane, facets[int(np.argmax(through))].mean(axis=0))
-        except Refused:
-            return sheet
-        return sheet.followed_by(after, lines, f)
-    return sheet

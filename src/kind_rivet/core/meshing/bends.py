@@ -59,10 +59,8 @@ def balance_bends(shape: Shape, mesh: SheetMesh, size: float) -> tuple[Floats, F
             continue
         rows = mesh.elements[touched]
         before = shell_metrics(points, rows)
-        worst, most = (
-            before[:, SCALED_JACOBIAN].min(),
-            np.maximum(np.where(mesh.ring[touched] >= 0, RING, TWISTED), before[:, WARP] + TWIST),
-        )
+        worst = before[:, SCALED_JACOBIAN].min()
+        most = np.maximum(np.where(mesh.ring[touched] >= 0, RING, TWISTED), before[:, WARP] + TWIST)  # rings are not optimised
         most[np.isin(mesh.face[touched], corners)] = np.inf  # these follow their bends later
         twisted = np.empty(0, np.int32)
         crossed = _crossed(shape, mesh, face)

@@ -9,8 +9,10 @@ from typing import TypeVar
 import numpy as np
 from numpy.typing import NDArray
 
+from kind_rivet.core.errors import Refused
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.geometry.shape import Shape
+from kind_rivet.core.geometry.split import split_faces
 from kind_rivet.core.meshing.rules import ShellRules
 from kind_rivet.core.meshing.sheet_mesh import EDGE, FACE, VERTEX, Kept, SheetMesh
 
@@ -99,6 +101,22 @@ class CutSheet:
         edges = np.concatenate((self.edges, parents, np.full(lines, -1))).astype(np.int64)
         faces = np.concatenate((self.faces, np.full(len(after.faces) - len(before.faces), self.faces[face])))
         return CutSheet(self.whole, after, edges, faces)
+
+    def cut_at(self, face: int, height: float) -> CutSheet:
+        """The sheet with a round face of the whole sheet cut square to its axis, at a height along it; as it was where that cannot be."""
+        d = self.whole.faces[face].carrier.array
+        for f in np.flatnonzero(self.faces == face).tolist():
+            facets = self.shape.points[self.shape.facets[self.shape.facet_face == f]]
+            level = (facets - d[:3]) @ d[3:6]
+            if not level.min() < height < level.max():
+                continue
+            plane = (*(d[:3] + height * d[3:6]).tolist(), *d[3:6].tolist())
+            try:
+                after, lines = split_faces(self.shape, "plane", plane, facets[int(np.argmax(level.max(axis=1)))].mean(axis=0), snap=False)
+            except Refused:
+                return self
+            return self.followed_by(after, lines, f)
+        return self
 
     @property
     def feet(self) -> frozenset[int]:

@@ -69,8 +69,8 @@ def best_filling(
         if regular is None and alike is not None and axes > 2 and alike.worst > SIGNED and alike.trias == 0:
             return alike
     try:
-        if len(hard) or len(spots) or grain is not None:
-            free = fill(loops, size, rules.growth, hard, spots, grain=grain)
+        if len(hard) or len(spots):
+            free = fill(loops, size, rules.growth, hard, spots)
         else:
             free = _filled(loops, size, rules.growth, alike is None or faults_of(alike, loops, size) > FEW)
     except CannotFill:

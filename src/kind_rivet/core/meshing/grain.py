@@ -22,10 +22,10 @@ from kind_rivet.core.quality.limits import DEFAULT
 GENTLE, TIGHT = 0.3, 0.6  # radians that one element turns: below the first a bend has no say, from the second on its full say
 COMMON = 0.85  # how far the directions of bending agree all over a region, from which on it has a grain
 ONE_WAY = 0.35  # bending along the grain, in shares of that across it, up to which rows along it stay flat
-OTHERS = ((1.0, 0.4), (1.0, 2.0), (0.85, 1.0), (0.7, 1.0))  # shares of size and reach with which regions that bend are filled too
+OTHERS = ((1.0, 0.4), (1.0, 2.0), (0.85, 1.0))  # shares of size and reach with which regions that bend are filled too
 MOST_OTHERS, MOST_LATTICE = 6000, 1500  # elements up to which these are tried, and rows laid down before the region is filled
 CLEAR = (0.55, 0.75)  # sizes that those rows keep off the border
-FRONTS = 2  # how many each of them gets
+FRONTS = 2  # how many each of those gets at most
 WELL = 0.9  # of `_lack`: a filling that is taken at once
 TRIA = 0.3  # of a failing element that a tria weighs
 REACH = 0.5  # sizes from a border at which a tight bend steers as much as the border does
@@ -66,8 +66,8 @@ def with_grain(
 ) -> FlatMesh:
     """Of several fillings of a region with a grain the one with fewest failing elements where it lies in space.
 
-    The best of `made` is taken as it is where nothing fails. Else some more are made, and each is eased on the bend first, since quads that
-    can be turned straight do no harm.
+    The best of `made`, which know nothing of the grain, is taken as it is where nothing fails. Else more are made that follow it, and each is
+    eased on the bend before it is judged, since quads that can be turned straight do no harm.
     """
     border, elements = sum(len(loop) for loop in loops) + len(hard), sum(area_of(loop) for loop in loops) / size**2
     sound = [mesh for mesh in made if mesh is not None and mesh.worst > 0]
@@ -75,9 +75,10 @@ def with_grain(
         lacks = [_lack(patch, mesh, size) for mesh in sound]
         if min(lacks) < WELL:
             return sound[int(np.argmin(lacks))]
-    more = [tried(partial(fill, loops, size, growth, hard, spots))]
+    more = [tried(partial(fill, loops, size, growth, hard, spots, grain=grain))]
     if elements < MOST_OTHERS:
-        more += [tried(partial(fill, loops, size * s, growth, hard, spots, grain=replace(grain, reach=grain.reach * r))) for s, r in OTHERS]
+        for share, r in OTHERS:
+            more.append(tried(partial(fill, loops, size * share, growth, hard, spots, FRONTS, replace(grain, reach=grain.reach * r))))
     if elements < MOST_LATTICE:
         for points in lattices(loops, grain, size):
             more.append(tried(partial(fill, loops, size, growth, np.vstack((hard, points)), spots, FRONTS, grain)))

@@ -10,10 +10,8 @@ from dataclasses import replace
 
 import numpy as np
 
-from kind_rivet.core.errors import Refused
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.geometry.shape import Shape
-from kind_rivet.core.geometry.split import split_faces
 from kind_rivet.core.meshing.cut_sheet import CutSheet
 from kind_rivet.core.meshing.rules import ShellRules
 
@@ -53,20 +51,9 @@ def _heights(shape: Shape, face: int, room: float, fixed: set[int]) -> list[floa
 
 
 def _cut_round(sheet: CutSheet, face: int, height: float) -> CutSheet:
-    d = sheet.whole.faces[face].carrier.array
-    before = _levelled(sheet.shape, d, height)
-    for f in np.flatnonzero(sheet.faces == face).tolist():
-        facets = before.points[before.facets[before.facet_face == f]]
-        level = (facets - d[:3]) @ d[3:6]
-        if not level.min() < height < level.max():
-            continue
-        plane = (*(d[:3] + height * d[3:6]).tolist(), *d[3:6].tolist())
-        try:
-            after, lines = split_faces(before, "plane", plane, facets[int(np.argmax(level.max(axis=1)))].mean(axis=0), snap=False)
-        except Refused:
-            return sheet
-        return replace(sheet, shape=before).followed_by(after, lines, f)
-    return sheet
+    levelled = replace(sheet, shape=_levelled(sheet.shape, sheet.whole.faces[face].carrier.array, height))
+    cut = levelled.cut_at(face, height)
+    return sheet if cut is levelled else cut
 
 
 def _levelled(shape: Shape, d: Floats, height: float) -> Shape:
