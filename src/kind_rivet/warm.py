@@ -42,9 +42,13 @@ def plate_document() -> Document:
 
 
 def main() -> None:
+    from kind_rivet.core.geometry.flats import plane_parts
     from kind_rivet.core.geometry.soup import shape_from_triangles
     from kind_rivet.core.geometry.split import distance_to_lines, split_faces
     from kind_rivet.core.meshing.free.fill import fill
+    from kind_rivet.core.meshing.free.flow import Grain
+    from kind_rivet.core.meshing.spread import taken_apart
+    from kind_rivet.core.midsurface.stations import stations
     from kind_rivet.core.operations.quality import document_holds
     from kind_rivet.core.repair.drag import NodeDrag
 
@@ -56,6 +60,7 @@ def main() -> None:
         for p, q, n in (((0, 0), (40, 0), 10), ((40, 0), (40, 30), 8), ((40, 30), (0, 30), 10), ((0, 30), (0, 0), 8))
     ]
     fill([np.concatenate(sides), ring], 4.0, hard=np.array([(5.0, 5.0)]), spots=np.array([(30.0, 20.0, 2.0, 2.0)]))
+    fill([np.concatenate(sides), ring], 4.0, most=1, grain=Grain(0.0, 8.0, 0.05))
     print(f"  free meshing      {time.perf_counter() - started:5.1f} s", flush=True)
     document = perform(plate_document(), "midsurface.extract", {})
     document = perform(document, "mesh.shells", {"size": 4.0})
@@ -65,6 +70,9 @@ def main() -> None:
     shape_from_triangles(box.points[box.facets].reshape(-1, 3), np.arange(3 * len(box.facets), dtype=np.int32).reshape(-1, 3))
     split_faces(document.sheets[1].shape, "circle", (20.0, 15.0, 1.0, 0.0, 0.0, 1.0, 5.0), np.array([20.0, 15.0, 1.0]))
     distance_to_lines(box.points, box.points)
+    plane_parts(box.points, box.facets)
+    taken_apart(box.points, box.facets, box.facet_face.astype(np.int64))
+    stations(box.points, box.points, box.points)
     print(f"  done in {time.perf_counter() - started:.1f} s", flush=True)
     sys.stdout.flush()
 

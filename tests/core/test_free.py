@@ -7,7 +7,7 @@ import pytest
 from scipy.spatial import Delaunay
 
 from kind_rivet.core.meshing.free import triangulation
-from kind_rivet.core.meshing.free.fill import CannotFill, FlatMesh, fill
+from kind_rivet.core.meshing.free.fill import CannotFill, FlatMesh, fill, flat_worst, lifted
 from kind_rivet.core.meshing.mapped import fill_mapped
 from tests.made_up import circle, polygon
 
@@ -159,3 +159,19 @@ def test_a_border_that_encloses_nothing_is_told() -> None:
     line = np.array([(0, 0), (1, 0), (2, 0), (3, 0)], float)
     with pytest.raises(CannotFill):
         fill([line], 1.0)
+
+
+@pytest.mark.parametrize("seed", range(6))
+def test_lifting_makes_the_worst_better_and_moves_no_border(seed: int) -> None:
+    rng = np.random.default_rng(seed)
+    loops = [polygon([(0, 0), (20, 0), (17 + 3 * rng.random(), 12), (2 * rng.random(), 12)], 1.0), circle(7, 5, 1.5 + rng.random(), 12)]
+    plain = fill(loops, 2.0)
+    better = lifted(plain, sum(len(loop) for loop in loops))
+    assert better.worst >= plain.worst
+    assert better.worst > plain.worst + 0.01 or plain.worst >= 0.8
+    assert better.worst == pytest.approx(flat_worst(better.points, better.elements))
+    assert np.array_equal(better.elements, plain.elements)
+    held = sum(len(loop) for loop in loops)
+    assert np.array_equal(better.points[:held], np.concatenate(loops))
+    assert area(better) == pytest.approx(loop_area(loops))
+    assert np.array_equal(plain.points, fill(loops, 2.0).points)  # what was lifted is a copy

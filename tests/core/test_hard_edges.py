@@ -28,6 +28,12 @@ def longest(document: Document, beside: int, kind: str = "line", closed: bool = 
     return max(fits, key=lambda e: shape.edge_length[e])
 
 
+@pytest.fixture(scope="module")
+def plain(tray_sheet: Document) -> Document:
+    """The tray meshed without hard points."""
+    return perform(tray_sheet, "mesh.shells", {"size": SIZE})
+
+
 def meshed(document: Document, places: list[Floats], **more: object) -> Document:
     hard = perform(document, "prepare.hard_points", {"body": 1, "points": [tuple(map(float, p)) for p in places]})
     return perform(hard, "mesh.shells", {"size": SIZE, **more})
@@ -38,7 +44,9 @@ def gap(document: Document, place: Floats) -> float:
 
 
 @pytest.mark.parametrize(("beside", "kind", "closed"), [(1, "line", False), (2, "line", False), (1, "circle", True)])
-def test_a_point_on_an_edge_becomes_a_node_that_is_held(tray_sheet: Document, beside: int, kind: str, closed: bool) -> None:
+def test_a_point_on_an_edge_becomes_a_node_that_is_held(
+    tray_sheet: Document, plain: Document, beside: int, kind: str, closed: bool
+) -> None:
     place = on_edge(tray_sheet, longest(tray_sheet, beside, kind, closed), 0.337)
     made = meshed(tray_sheet, [place])
     assert gap(made, place) < 1e-4
@@ -47,7 +55,6 @@ def test_a_point_on_an_edge_becomes_a_node_that_is_held(tray_sheet: Document, be
     assert not document_holds(made).movable[node]
     assert pieces(made.mesh) == 1
     assert set(made.mesh.face) == set(range(len(made.sheets[1].shape.faces)))
-    plain = perform(tray_sheet, "mesh.shells", {"size": SIZE})
     assert len(made.quality.failing) <= len(plain.quality.failing) + 2
     assert made.stale == ()
 
@@ -78,7 +85,7 @@ def test_a_hole_keeps_its_even_ring(tray_sheet: Document) -> None:
     assert hole.widths
 
 
-def test_what_cannot_be_hit_is_said(tray_sheet: Document) -> None:
+def test_what_cannot_be_hit_is_said(tray_sheet: Document, plain: Document) -> None:
     edge = longest(tray_sheet, 1)
     shape = tray_sheet.sheets[1].shape
     corner = shape.points[shape.edges[edge].nodes[0]]
@@ -86,7 +93,7 @@ def test_what_cannot_be_hit_is_said(tray_sheet: Document) -> None:
     made = meshed(tray_sheet, [corner, beside])
     assert gap(made, corner) < 1e-6
     assert any("1 hard point lies so near" in note for note in made.notes)
-    few = perform(perform(tray_sheet, "mesh.shells", {"size": SIZE}), "mesh.divisions", {"body": 1, "edges": [edge], "count": 1})
+    few = perform(plain, "mesh.divisions", {"body": 1, "edges": [edge], "count": 1})
     held = perform(few, "prepare.hard_points", {"body": 1, "points": [tuple(map(float, on_edge(tray_sheet, edge, 0.4)))]})
     held = perform(held, "mesh.update", {})
     assert any("cannot be hit" in note for note in held.notes)

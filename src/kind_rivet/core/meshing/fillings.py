@@ -11,7 +11,7 @@ from kind_rivet.core.geometry.carriers import FREE, Floats
 from kind_rivet.core.meshing.choice import FEW, calmest, easiest, least_faults, tried, unrest
 from kind_rivet.core.meshing.free.bands import fill_with_bands
 from kind_rivet.core.meshing.free.cells import fill_in_cells
-from kind_rivet.core.meshing.free.fill import CannotFill, FlatMesh, faults_of, fill
+from kind_rivet.core.meshing.free.fill import CannotFill, FlatMesh, faults_of, fill, lifted
 from kind_rivet.core.meshing.free.flow import Flow, field_of
 from kind_rivet.core.meshing.free.refill import Before, refilled
 from kind_rivet.core.meshing.free.small import small_fillings
@@ -91,7 +91,7 @@ def plane_filling(loops: list[Floats], size: float, growth: float = 0.25) -> Fla
     nodes = np.concatenate(loops)
     space, up = np.column_stack((nodes, np.zeros(len(nodes)))), np.tile((0.0, 0.0, 1.0), (len(nodes), 1))
     bare = Patch((0,), (FREE,), np.empty((0, 3), np.int32), np.empty(0, np.int32), nodes, space, up, np.empty((0, 3, 3)), ())
-    return best_filling(bare, loops, np.empty((0, 2)), ShellRules(size, growth), None)
+    return lifted(best_filling(bare, loops, np.empty((0, 2)), ShellRules(size, growth), None), len(nodes))
 
 
 def _clearing(lot: list[Floats], size: float, growth: float) -> FlatMesh:

@@ -11,6 +11,7 @@ from scipy.spatial import cKDTree
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.midsurface.cells import RANK, SEAM, CutMiddle
 from kind_rivet.core.midsurface.middles import Middle
+from kind_rivet.core.midsurface.stations import stations
 from kind_rivet.core.midsurface.traces import Line
 
 Cell = tuple[int, int]  # middle, cell
@@ -142,18 +143,22 @@ def _divided_alike(
     if not len(nodes):
         return raw
     tree = cKDTree(place[nodes])
-    out = []
+    starts = np.array([v for _, _, chain, _ in raw for v in chain[:-1]])
+    stops = np.array([v for _, _, chain, _ in raw for v in chain[1:]])
+    at, way = place[number[starts]], place[number[stops]] - place[number[starts]]
+    length = np.linalg.norm(way, axis=1)
+    close = tree.query_ball_point(at + way / 2, length / 2)
+    out, k = [], 0
     for m, s, chain, uvs in raw:
-        at = place[number[chain]]
         mine, places = [chain[0]], [uvs[0]]
         for i in range(len(chain) - 1):
-            way = at[i + 1] - at[i]
-            length = float(np.linalg.norm(way))
-            for v, t in _between(nodes[tree.query_ball_point((at[i] + at[i + 1]) / 2, length / 2)], place, at[i], way, length, near):
-                mine.append(v)
-                places.append(uvs[i] + t * (uvs[i + 1] - uvs[i]))
+            if len(close[k]) > 2 or not {number[starts[k]], number[stops[k]]}.issuperset(nodes[close[k]].tolist()):
+                for v, t in _between(nodes[close[k]], place, at[k], way[k], float(length[k]), near):
+                    mine.append(v)
+                    places.append(uvs[i] + t * (uvs[i + 1] - uvs[i]))
             mine.append(chain[i + 1])
             places.append(uvs[i + 1])
+            k += 1
         out.append((m, s, mine, np.array(places)))
     return out
 
@@ -188,8 +193,10 @@ def _divided(
     else:
         line = lines[k].points
         # Round a high step each middle has its own image of the line, far from the common one: places are read on that.
-        own = [lines[k].on(m) if len(line) > 2 else line for m, _ in lot]
-        station = np.array([_station(image, points[ends], line) for image, ends in zip(own, nodes, strict=True)])
+        owner, station = np.array([m for m, _ in lot]), np.empty(nodes.shape)
+        for m in np.unique(owner).tolist():
+            mine = owner == m
+            station[mine] = stations(lines[k].on(m) if len(line) > 2 else line, points[nodes[mine].ravel()], line).reshape(-1, 2)
         total = float(np.linalg.norm(np.diff(line, axis=0), axis=1).sum()) if lines[k].closed else 0.0
     flat = station.ravel()
     order = np.argsort(flat, kind="stable")
@@ -207,6 +214,7 @@ def _divided(
             member[c], at[c] = v, s
     out = []
     stops = sorted((s, c) for c, s in at.items())
+    passed = np.array([s for s, _ in stops])
     for (m, side), (sa, sb), ab, uv in zip(lot, station, nodes.tolist(), uv_ends, strict=True):
         a, b = ab
         wraps = total > 0 and abs(sb - sa) > total / 2
@@ -215,37 +223,15 @@ def _divided(
                 sa += total
             else:
                 sb += total
-        low, high = min(sa, sb), max(sa, sb)
-        between = [(s + lift, c) for s, c in stops for lift in ((0.0, total) if wraps else (0.0,))]
-        between = sorted((s, c) for s, c in between if low + CLOSE * wall < s < high - CLOSE * wall)
+        low, high = min(sa, sb) + CLOSE * wall, max(sa, sb) - CLOSE * wall
+        between = []
+        for lift in (0.0, total) if wraps else (0.0,):
+            some = slice(*np.searchsorted(passed, (low - lift, high - lift)))
+            between += [(s + lift, c) for s, c in stops[some] if low < s + lift < high]
         if sa > sb:
             between.reverse()
         chain = [a, *(member[c] for _, c in between), b]
         share = np.array([(s - sa) / (sb - sa) for s, _ in between]).reshape(-1, 1)
         inner = uv[0] + share * (uv[1] - uv[0])
         out.append((m, side, chain, np.vstack((uv[:1], inner, uv[1:]))))
-    return out
-
-
-def _station(line: Floats, points: Floats, common: Floats) -> Floats:
-    """Arc length along `common` (n, 3) of the places nearest to points on a polyline (n, 3) that follows it point by point.
-
-    It runs on straight beyond its ends.
-    """
-    start, d = line[:-1], np.diff(line, axis=0)
-    length = np.linalg.norm(d, axis=1)
-    along = np.linalg.norm(np.diff(common, axis=0), axis=1)
-    before = np.r_[0.0, np.cumsum(along)[:-1]]
-    best = np.full(len(points), np.inf)
-    out = np.zeros(len(points))
-    closed = np.allclose(line[0], line[-1], rtol=0, atol=1e-12 + 1e-9 * float(np.ptp(line)))
-    for k in range(len(d)):
-        t = ((points - start[k]) @ d[k]) / max(length[k] ** 2, 1e-300)
-        low = 0.0 if k > 0 or closed else -np.inf
-        high = 1.0 if k < len(d) - 1 or closed else np.inf
-        t = np.clip(t, low, high)
-        away = np.linalg.norm(points - start[k] - t[:, None] * d[k], axis=1)
-        nearer = away < best - 1e-15
-        best[nearer] = away[nearer]
-        out[nearer] = before[k] + t[nearer] * along[k]
     return out

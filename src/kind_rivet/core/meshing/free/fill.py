@@ -32,6 +32,10 @@ WORTH_THREADS = 500  # elements from which two fronts advance side by side
 GOOD_ENOUGH = 0.06  # of `_cost`: nothing poor and no tria that could be spared
 TRIA = 0.8  # what a tria costs
 SHARP = 45.0  # degrees
+SOUND = 0.8  # scaled Jacobian of elements that need not be lifted
+LIFTED = 0.1  # of scaled Jacobian above the worst: elements that are lifted with it
+LIFT = 24.0  # weight of a scaled Jacobian where the worst are lifted
+LIFTS = 20  # rounds
 CAREFUL = 4e6  # border sides × points up to which the front looks at the field for every candidate
 
 
@@ -103,6 +107,20 @@ def fill(
     best = _mended(best, loops, size, growth, hard, spots, sharp, given, field)
     points, rows = regular.made_regular(best.points, best.elements, held, flow, min(40 + len(best.elements) // 8, MOST_REGULAR))
     return FlatMesh(points, rows, flat_worst(points, rows))
+
+
+def lifted(mesh: FlatMesh, held: int) -> FlatMesh:
+    """The mesh with its worst elements made as sound as their surroundings allow; the first `held` points stay.
+
+    Only shapes count, not sizes: for meshes that are not judged against a size afterwards.
+    """
+    if mesh.worst >= SOUND:
+        return mesh
+    points, rows = mesh.points.copy(), np.ascontiguousarray(mesh.elements)
+    inc, deg = cleanup.link(rows, len(points))
+    smooth.lift_worst(points, rows, inc, deg, np.arange(len(points)) >= held, SOUND, LIFTED, LIFT, LIFTS)
+    worst = flat_worst(points, rows)
+    return FlatMesh(points, rows, worst, mesh.was) if worst > mesh.worst else mesh
 
 
 def _mended(

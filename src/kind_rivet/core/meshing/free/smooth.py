@@ -123,3 +123,62 @@ def smooth(pts, el, inc, deg, free, order, rounds, sweep_average):  # type: igno
                             awake[e[j]] = True
         if not moved_any:
             return
+
+
+@kernel
+def node_strain(pts, v, el, inc, deg, weight):  # type: ignore[no-untyped-def]
+    """Sum over the elements round node v of exp(−weight · least scaled Jacobian): next to nothing but the worst counts."""
+    total = 0.0
+    for i in range(deg[v]):
+        total += math.exp(-weight * least_scaled_jacobian(pts, el, inc[v, i]))
+    return total
+
+
+@kernel
+def lift_worst(pts, el, inc, deg, free, good, span, weight, rounds):  # type: ignore[no-untyped-def]
+    """Raise the worst elements in place, those within `span` of the worst and below `good`, by moving the free nodes on and next to them."""
+    worst = 2.0
+    for e in range(len(el)):
+        if el[e, 0] >= 0:
+            worst = min(worst, least_scaled_jacobian(pts, el, e))
+    top = min(good, worst + span)
+    near = np.zeros(len(pts), np.bool_)
+    for e in range(len(el)):
+        if el[e, 0] < 0 or least_scaled_jacobian(pts, el, e) >= top:
+            continue
+        for j in range(4):
+            v = el[e, j]
+            if v < 0:
+                continue
+            for i in range(deg[v]):
+                for m in range(4):
+                    if el[inc[v, i], m] >= 0:
+                        near[el[inc[v, i], m]] = True
+    for _ in range(rounds):
+        gained = False
+        for v in range(len(pts)):
+            if not near[v] or not free[v] or deg[v] == 0:
+                continue
+            reach = 0.0
+            for i in range(deg[v]):
+                e = inc[v, i]
+                w = el[e, 0] if el[e, 0] != v else el[e, 1]
+                reach += math.sqrt((pts[w, 0] - pts[v, 0]) ** 2 + (pts[w, 1] - pts[v, 1]) ** 2)
+            reach /= deg[v]
+            bx, by = pts[v, 0], pts[v, 1]
+            best = node_strain(pts, v, el, inc, deg, weight)
+            before = best
+            step = 0.1 * reach
+            for _ in range(4):
+                x, y = bx, by
+                for q in range(8):
+                    a = q * (math.pi / 4)
+                    pts[v, 0], pts[v, 1] = x + step * math.cos(a), y + step * math.sin(a)
+                    now = node_strain(pts, v, el, inc, deg, weight)
+                    if now < best:
+                        best, bx, by = now, pts[v, 0], pts[v, 1]
+                step *= 0.5
+            pts[v, 0], pts[v, 1] = bx, by
+            gained = gained or best < 0.999 * before
+        if not gained:
+            return
