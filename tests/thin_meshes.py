@@ -91,7 +91,16 @@ def solid_of(part: object) -> Shape:
 @cache
 def drawn(name: str) -> Shape:
     """A made-up part by its name."""
-    scripts = ("thin_parts", "moulded_parts", "hole_patterns", "joined_parts", "round_parts", "touching_parts", "vessel_parts")
+    scripts = (
+        "thin_parts",
+        "moulded_parts",
+        "hole_patterns",
+        "joined_parts",
+        "round_parts",
+        "touching_parts",
+        "vessel_parts",
+        "wound_parts",
+    )
     parts = {part: draw for script in scripts for part, draw in drawing(f"draw_{script}").PARTS.items()}
     return solid_of(parts[name]())
 

@@ -63,22 +63,37 @@ def _led_on(bends: list[Line], middles: list[Middle], shape: Shape, solid: Facet
 
     out = []
     for k, line in enumerate(bends):
-        ends = [] if line.closed or len(line.points) != 2 else [end for end in (0, 1) if alone(k, line.points[end])]
+        curved = len(line.points) != 2
+        if line.closed or (curved and any(middles[m].carrier.kind != "free" for m in line.middles)):
+            out.append(line)
+            continue
+        ends = [end for end in (0, -1) if alone(k, line.points[end])]
         reach = INTO * max(middles[m].around for m in line.middles)
         wall = min(middles[m].wall for m in line.middles)
-        out.append(_longer(line, ends, reach, wall, shape, solid) if ends else line)
+        fields = [middles[m].field for m in line.middles] if curved else []
+        out.append(_longer(line, ends, reach, wall, shape, solid, fields) if ends else line)
     return out
 
 
-def _longer(line: Line, ends: list[int], reach: float, wall: float, shape: Shape, solid: FacetTree) -> Line:
-    """A straight line led on at some of its ends as long as it lies well inside the solid, no further than `reach`; not along a border."""
+def _longer(line: Line, ends: list[int], reach: float, wall: float, shape: Shape, solid: FacetTree, fields: list[Field]) -> Line:
+    """A line led on at some of its ends as long as it lies well inside the solid, no further than `reach`; not along a border.
+
+    Straight lines stay straight; curved ones stay on the middles whose `fields` are given.
+    """
     points = line.points.copy()
     for end in ends:
-        way = unit(line.points[end] - line.points[1 - end])
-        trial = line.points[end] + np.linspace(0.05, 1.0, 20)[:, None] * reach * way
+        way = unit(points[end] - points[1 if end == 0 else -2])
+        trial = points[end] + np.linspace(0.05, 1.0, 20)[:, None] * reach * way
+        if fields:
+            trial = settle(trial, fields, cutoff=0.1)[0]
         within = inside(trial, solid, shape) & (solid.nearest(trial)[2] > DEEP * wall)
-        if within[0]:
-            points[end] = trial[len(within) - 1 if within.all() else int(np.argmin(within)) - 1]
+        if not within[0]:
+            continue
+        last = trial[len(within) - 1 if within.all() else int(np.argmin(within)) - 1]
+        if fields:
+            points = np.vstack((last, points) if end == 0 else (points, last))
+        else:
+            points[end] = last
     return replace(line, points=points)
 
 

@@ -24,6 +24,8 @@ ENCLOSED = 4.0  # squared walls: what is left out of a wall between risers is fi
 BESIDES = 0.6  # walls within which another middle stands for the same wall
 HAIR = 1e-3  # walls: cells narrower than this on average have no area to speak of
 SPECK, SHORT = 0.01, 0.3  # squared walls, walls: cells smaller and shorter than this follow what is round them
+MISSED = 0.25  # walls beside what was kept of another wall from which a side does not lie in it
+PASSES = 3  # choices, each without the feet that turned out to be none
 SECONDS = 20.0
 
 
@@ -40,6 +42,14 @@ def choose(middles: list[Middle], cuts: list[CutMiddle | None], network: Network
         cell = cuts[m].cells[c]  # type: ignore[union-attr]
         gain[k] = cell.core - BESIDE * (cell.area - cell.core)
     lengths: dict[tuple[tuple[int, ...], tuple[int, ...]], float] = {}
+    fixed = {number[cell]: keep for cell, keep in forced.items() if cell in number}
+    feet: list[tuple[Side, tuple[int, ...], list[int]]] = []
+
+    def pay(side: Side, lot: tuple[int, ...], bound: tuple[int, ...]) -> None:
+        a, b = network.points[list(side.nodes)]
+        wall = max(middles[place.middle].around for place in side.at)  # a thin wall must reach through a thick one
+        lengths[(lot, bound)] = lengths.get((lot, bound), 0.0) + float(np.linalg.norm(b - a)) * wall
+
     for side in network.sides:
         lot = tuple(sorted({number[c] for c in side.cells}))
         bound = _not_free(side, lines, number)
@@ -47,15 +57,41 @@ def choose(middles: list[Middle], cuts: list[CutMiddle | None], network: Network
         if not set(lot) - set(bound):
             if len(lot) == 1:  # of two cells that close a gap alike, the one that joins walls, not the one that ends at the skin
                 gain[lot[0]] -= BORDER * float(np.linalg.norm(b - a)) * middles[side.at[0].middle].wall
-            continue
-        if _is_foot(a, b, side, lines, middles):
-            continue
-        wall = max(middles[place.middle].around for place in side.at)  # a thin wall must reach through a thick one
-        lengths[(lot, bound)] = lengths.get((lot, bound), 0.0) + float(np.linalg.norm(b - a)) * wall
-    fixed = {number[cell]: keep for cell, keep in forced.items() if cell in number}
-    solved = _solve(gain / unit_area, {lot: length / unit_area for lot, length in lengths.items()}, fixed)
-    kept = _tidied({names[k] for k in np.flatnonzero(solved)}, middles, cuts, forced)
+        elif others := _foot_on(a, b, side, lines, middles):
+            feet.append((side, bound, others))
+        else:
+            pay(side, lot, bound)
+    for _ in range(PASSES):
+        solved = _solve(gain / unit_area, {lot: length / unit_area for lot, length in lengths.items()}, fixed)
+        kept = {names[k] for k in np.flatnonzero(solved)}
+        lost = [] if len(kept) < 2 else [foot for foot in feet if _misses(foot, kept, middles, cuts, network)]
+        if not lost:
+            break
+        for foot in lost:
+            feet.remove(foot)
+            pay(foot[0], tuple(sorted({number[c] for c in foot[0].cells})), foot[1])
+    kept = _tidied(kept, middles, cuts, forced)
     return kept | (_enclosed(kept, middles, cuts, network, lines) - {cell for cell, keep in forced.items() if not keep})
+
+
+def _misses(
+    foot: tuple[Side, tuple[int, ...], list[int]], kept: set[Cell], middles: list[Middle], cuts: list[CutMiddle | None], network: Network
+) -> bool:
+    """Would a foot be a free edge though none of the walls that it seemed to run across was kept where it lies?"""
+    import shapely
+
+    side, _, others = foot
+    if len({c for c in side.cells if c in kept}) != 1:
+        return False
+    place = network.points[list(side.nodes)].mean(axis=0)
+    for k in others:
+        u, v = middles[k].chart.flat(place[None])[0].tolist()
+        period = middles[k].chart.period
+        walls = [cuts[k].cells[c].polygon for m, c in kept if m == k]  # type: ignore[union-attr]
+        spots = [shapely.Point(u + shift, v) for shift in ((-period, 0.0, period) if period else (0.0,))]
+        if walls and min(float(shapely.distance(walls, spot).min()) for spot in spots) < MISSED * middles[k].wall:
+            return False
+    return True
 
 
 def _tidied(kept: set[Cell], middles: list[Middle], cuts: list[CutMiddle | None], forced: dict[Cell, bool]) -> set[Cell]:
@@ -168,21 +204,21 @@ def _not_free(side: Side, lines: list[Line], number: dict[Cell, int]) -> tuple[i
     return tuple(sorted(out))
 
 
-def _is_foot(a: Floats, b: Floats, side: Side, lines: list[Line], middles: list[Middle]) -> bool:
-    """Does a side run across another wall near by, inside it? There the edge of a wall that ends on it is free of necessity.
+def _foot_on(a: Floats, b: Floats, side: Side, lines: list[Line], middles: list[Middle]) -> list[int]:
+    """The walls near by that a side runs across, inside them: there the edge of a wall that ends on one is free of necessity.
 
     Walls that step into each other along the side count as one.
     """
     own = {place.middle for place in side.at}
     if len(own) > 1 and any(place.line < 0 or lines[place.line].kind != "step" for place in side.at):
-        return False
+        return []
     middle, d = (a + b) / 2, unit(b - a)
-    for k in {k for m in own for k in middles[m].near} - own:
-        other = middles[k]
-        value, gradient = other.field(middle[None])
-        if abs(value[0]) <= 0.5 * other.wall and abs(float(unit(gradient)[0] @ d)) > SLANT:  # also the slanted top of a rib
-            return True
-    return False
+    out = []
+    for k in sorted({k for m in own for k in middles[m].near} - own):
+        value, gradient = middles[k].field(middle[None])
+        if abs(value[0]) <= 0.5 * middles[k].wall and abs(float(unit(gradient)[0] @ d)) > SLANT:  # also the slanted top of a rib
+            out.append(k)
+    return out
 
 
 def _solve(

@@ -36,6 +36,7 @@ from kind_rivet.core.midsurface.seams import move_cuts, turn_cuts
 from kind_rivet.core.midsurface.sew import Sewn, sew
 from kind_rivet.core.midsurface.sheet import Taper
 from kind_rivet.core.midsurface.tunnels import without_tunnels
+from kind_rivet.core.midsurface.wound import unwound
 
 SLIVER = 0.3  # walls: a sheet narrower than this stands for a corner whose inner and outer edges do not face each other
 
@@ -70,7 +71,9 @@ def make_by_crossing(
     `found` is told of the walls once they are known, with the solid their sides are faces of.
     """
     joined, _ = simplify(solid, blends=True)
-    whole = joined
+    whole, of_joined = unwound(joined)
+    if whole is not joined:
+        tree = FacetTree.over(whole.points, whole.facets)
     tolerance = 1e-6 * whole.diagonal
     opposed = find_opposed(whole, tree)
     pairs = find_pairs(whole, opposed)
@@ -110,8 +113,8 @@ def make_by_crossing(
         edges_in_one(turned_alike(sewn.shape)),
         thickness,
         tapers,
-        _before(solid, joined, used),
-        _before(solid, joined, set(tunnels)),
+        _before(solid, joined, {int(of_joined[f]) for f in used}),
+        _before(solid, joined, {int(of_joined[f]) for f in tunnels}),
         sewn.lost,
         _slivers(sewn, middles),
     )

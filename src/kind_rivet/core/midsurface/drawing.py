@@ -23,6 +23,7 @@ from kind_rivet.core.midsurface.tangencies import tangencies
 from kind_rivet.core.midsurface.traces import Line, away_from, crossing, outlines
 
 SAME_WALL = 0.03  # walls that differ by less are one: recesses of hairs make no steps
+STUB = 0.3  # walls up to which what is left of a line beside a step is dropped
 ALONG = 0.02  # walls: lines nearer to each other than this run along each other
 SHORT_OF = 0.6  # of the thicker wall: how far a wall ends before the middle of another that it meets
 LOST = 0.1  # walls: a chart that leads back to a point no nearer than this does not know it
@@ -164,20 +165,40 @@ def draw_lines(
             joints.append(with_contacts(Line("joint", points, zeros, (a, b)), bends, middles))
     for line in ended_at_bends(without_twins(joints, bends, middles), bends, middles):
         add(line)
-    for middle in middles:
-        for k, pieces in _beside_joints(middle, lines).items():
+    for m, middle in enumerate(middles):
+        for k, pieces in _beside_joints(middle, m, lines).items():
             middle.lines.remove(k)
             for piece in pieces:
                 add(replace(lines[k], points=piece))
     return lines
 
 
-def _beside_joints(middle: Middle, lines: list[Line]) -> dict[int, list[Floats]]:
-    """Outlines that run along a joint, as at a corner chamfered by the wall, and what is left of each."""
+def _beside_joints(middle: Middle, number: int, lines: list[Line]) -> dict[int, list[Floats]]:
+    """Outlines that run along a joint, as at a corner chamfered by the wall, or run on along a step, and what is left of each."""
     curved = [k for k in middle.lines if len(lines[k].points) > 2]
     joints = [lines[k].points for k in curved if lines[k].kind == "joint"]
+    steps = [lines[k].on(number) for k in curved if lines[k].kind == "step"]
     left = {k: _apart(lines[k].points, joints, ALONG * middle.wall) for k in curved if lines[k].kind == "outline"}
+    for k in curved:
+        if steps and lines[k].kind == "prolong":
+            left[k] = _up_to(_apart(lines[k].points, steps, ALONG * middle.wall), lines[k].points, steps, middle.wall)
     return {k: pieces for k, pieces in left.items() if len(pieces) != 1 or pieces[0] is not lines[k].points}
+
+
+def _up_to(pieces: list[Floats], whole: Floats, steps: list[Floats], wall: float) -> list[Floats]:
+    """Pieces of a curve beside steps, ending just where these do; stubs would only divide them."""
+    if len(pieces) == 1 and pieces[0] is whole:
+        return pieces
+    ends = np.array([step[end] for step in steps for end in (0, -1)])
+    out = []
+    for piece in pieces:
+        piece = piece.copy()
+        for end in (0, -1):
+            if min(away_from(piece[[end]], step)[0] for step in steps) < ALONG * wall:
+                piece[end] = ends[int(np.argmin(np.linalg.norm(ends - piece[end], axis=1)))]
+        if np.linalg.norm(np.diff(piece, axis=0), axis=1).sum() > STUB * wall:
+            out.append(piece)
+    return out
 
 
 def _touching(bends: list[Line], a: int, b: int, tolerance: float) -> list[Floats]:

@@ -91,8 +91,9 @@ def connect(middles: list[Middle], cuts: list[CutMiddle | None], lines: list[Lin
             else:
                 alone.append((m, s, k))
     raw: list[tuple[int, int, list[int], Floats]] = []
+    half_way: dict[int, Floats] = {}
     for k, lot in shared.items():
-        raw += _divided(k, lot, middles, cuts, first, points, lines, roots)
+        raw += _divided(k, lot, middles, cuts, first, points, lines, roots, half_way)
     near = SAME * min((m.wall for m, cut in zip(middles, cuts, strict=True) if cut is not None), default=0.0)
     if len(points):  # where lines all but meet, their nodes are one: else borders would cross by a hair
         for a, b in sorted(cKDTree(points).query_pairs(near)):
@@ -102,6 +103,12 @@ def connect(middles: list[Middle], cuts: list[CutMiddle | None], lines: list[Lin
     total = np.zeros_like(points)
     np.add.at(total, number, points)
     place = total / np.maximum(count, 1)[:, None]
+    if half_way:  # nodes on a step lie half-way between its walls, whichever of them brings them in
+        on, to = number[list(half_way)], np.array(list(half_way.values()))
+        total[on], count[on] = 0.0, 0
+        np.add.at(total, on, to)
+        np.add.at(count, on, 1)
+        place[on] = total[on] / count[on][:, None]
     raw = _divided_alike(raw, number, place, near)
     sides: dict[tuple[int, int], Side] = {}
 
@@ -176,9 +183,9 @@ def _between(nodes: NDArray[np.int64], place: Floats, start: Floats, way: Floats
 
 def _divided(
     k: int, lot: list[tuple[int, int]], middles: list[Middle], cuts: list[CutMiddle | None], first: NDArray[np.int64], points: Floats,
-    lines: list[Line], roots: _Roots,
+    lines: list[Line], roots: _Roots, half_way: dict[int, Floats],
 ) -> list[tuple[int, int, list[int], Floats]]:  # fmt: skip
-    """Sides of one line with the nodes between their ends, in order: (middle, side, nodes, uv)."""
+    """Sides of one line with the nodes between their ends, in order: (middle, side, nodes, uv). `half_way`: learns where nodes on steps lie."""
     ends, uv_ends = [], []
     for m, s in lot:
         cut = cuts[m]
@@ -197,7 +204,12 @@ def _divided(
         for m in np.unique(owner).tolist():
             mine = owner == m
             station[mine] = stations(lines[k].on(m) if len(line) > 2 else line, points[nodes[mine].ravel()], line).reshape(-1, 2)
-        total = float(np.linalg.norm(np.diff(line, axis=0), axis=1).sum()) if lines[k].closed else 0.0
+        passed = np.r_[0.0, np.cumsum(np.linalg.norm(np.diff(line, axis=0), axis=1))]
+        total = float(passed[-1]) if lines[k].closed else 0.0
+        if lines[k].kind == "step":
+            at_step = np.column_stack([np.interp(station.ravel(), passed, line[:, axis]) for axis in range(3)])
+            within = (station.ravel() >= 0) & (station.ravel() <= passed[-1])
+            half_way.update({v: p for v, p, on in zip(nodes.ravel().tolist(), at_step, within.tolist(), strict=True) if on})
     flat = station.ravel()
     order = np.argsort(flat, kind="stable")
     cluster = np.empty(len(flat), np.int64)
@@ -214,7 +226,7 @@ def _divided(
             member[c], at[c] = v, s
     out = []
     stops = sorted((s, c) for c, s in at.items())
-    passed = np.array([s for s, _ in stops])
+    reached = np.array([s for s, _ in stops])
     for (m, side), (sa, sb), ab, uv in zip(lot, station, nodes.tolist(), uv_ends, strict=True):
         a, b = ab
         wraps = total > 0 and abs(sb - sa) > total / 2
@@ -226,7 +238,7 @@ def _divided(
         low, high = min(sa, sb) + CLOSE * wall, max(sa, sb) - CLOSE * wall
         between = []
         for lift in (0.0, total) if wraps else (0.0,):
-            some = slice(*np.searchsorted(passed, (low - lift, high - lift)))
+            some = slice(*np.searchsorted(reached, (low - lift, high - lift)))
             between += [(s + lift, c) for s, c in stops[some] if low < s + lift < high]
         if sa > sb:
             between.reverse()

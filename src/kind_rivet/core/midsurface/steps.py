@@ -7,9 +7,13 @@ import numpy as np
 from kind_rivet.core.geometry.carriers import Floats, unit
 from kind_rivet.core.midsurface.fields import settle
 from kind_rivet.core.midsurface.middles import Middle
+from kind_rivet.core.midsurface.stations import stations
 from kind_rivet.core.midsurface.traces import Line, away_from
 
 PARALLEL = 0.95  # cosine between the walls
+ON = 0.01  # walls off a curve up to which a place lies on it
+LED = 1e-6  # share of a bend beyond its ends that counts as it
+HAIR = 0.1  # walls: points of a curve that are nearer to the end of a bend give way to it
 HIGHEST = 0.8  # of the thicker wall: how far apart the two middles may lie
 
 
@@ -36,12 +40,18 @@ def find_steps(middles: list[Middle], close: set[tuple[int, int]], lines: list[L
                 continue
             if known is not None:  # one straight line for both
                 here = _longest(np.vstack((here, out[known].on(m))))
+            mine = here if straight else _where_wall_is(middle, here)
+            if not len(mine):
+                continue
             above = [
-                k for k in others if line.face not in middles[k].sides[0] | middles[k].sides[1] and _over(middle, middles[k], here, line)
+                k for k in others if line.face not in middles[k].sides[0] | middles[k].sides[1] and _over(middle, middles[k], mine, line)
             ]
             if not above:
                 continue
-            bases = [here] if straight else _outlines_under(here, above, middles, lines, line) or [here]
+            bases = [here] if straight else _outlines_under(mine, above, middles, lines, line) or [here]
+            if not straight:
+                ends = [p for i in middle.lines if lines[i].kind == "bend" for p in _passing(lines[i].points, line)]
+                bases = [_between_bends(base, ends, middle.wall) for base in bases]
             made = [_step(base, (m, *above), middles, line) for base in bases]
             if known is not None:
                 out[known] = made[0]
@@ -50,6 +60,13 @@ def find_steps(middles: list[Middle], close: set[tuple[int, int]], lines: list[L
             if not straight:
                 replaced.append((m, number))
     return out, replaced
+
+
+def _where_wall_is(middle: Middle, points: Floats) -> Floats:
+    """Those of points (n, 3) on a curve that lie on the wall itself: round a bend, a riser is traced along the whole circle."""
+    own, there = middle.chart.flat(middle.samples), middle.chart.flat(points)
+    inside = (there >= own.min(axis=0) - middle.wall / 2) & (there <= own.max(axis=0) + middle.wall / 2)
+    return np.asarray(points[inside.all(axis=1)])
 
 
 def _over(middle: Middle, other: Middle, here: Floats, line: Line) -> bool:
@@ -87,6 +104,32 @@ def _step(base: Floats, on: tuple[int, ...], middles: list[Middle], line: Line) 
         images[k] = base if np.abs(middles[k].field(base)[0]).max() < 1e-9 * (1 + np.abs(base).max()) else there
     names = sorted(images)
     return Line("step", np.mean([images[k] for k in names], axis=0), line.fields, tuple(names), line.face, tuple(images[k] for k in names))
+
+
+def _passing(bend: Floats, riser: Line) -> list[Floats]:
+    """Where a straight bend passes through the face of a riser: it may run on into the wall beyond."""
+    if len(bend) != 2 or not riser.fields:
+        return []
+    a, b = riser.fields[0](bend)[0].tolist()
+    share = a / (a - b) if a != b else -1.0
+    return [bend[0] + share * (bend[1] - bend[0])] if -LED < share < 1 + LED else []
+
+
+def _between_bends(base: Floats, ends: list[Floats], wall: float) -> Floats:
+    """A curve with the ends of bends on it among its points and no others a hair away; what lies beyond two such ends is left out."""
+    at: dict[int, Floats] = {}
+    for end in ends:
+        if away_from(end[None], base)[0] < ON * wall:
+            at.setdefault(round(float(stations(base, end[None], base)[0]) / (ON * wall)), end)
+    if not at or np.linalg.norm(base[0] - base[-1]) < ON * wall:
+        return base
+    places = np.array(list(at.values()))
+    where, own = stations(base, places, base), stations(base, base, base)
+    far = np.abs(own[:, None] - where).min(axis=1) > HAIR * wall
+    if len(places) == 2:
+        far &= (own > where.min()) & (own < where.max())
+    order = np.argsort(np.concatenate((own[far], where)), kind="stable")
+    return np.asarray(np.concatenate((base[far], places))[order])
 
 
 def _longest(points: Floats) -> Floats:
