@@ -7,6 +7,8 @@ mixed integer linear programme, exactly and always alike.
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -43,7 +45,7 @@ def choose(middles: list[Middle], cuts: list[CutMiddle | None], network: Network
         gain[k] = cell.core - BESIDE * (cell.area - cell.core)
     lengths: dict[tuple[tuple[int, ...], tuple[int, ...]], float] = {}
     fixed = {number[cell]: keep for cell, keep in forced.items() if cell in number}
-    feet: list[tuple[Side, tuple[int, ...], list[int]]] = []
+    feet: list[_Foot] = []
 
     def pay(side: Side, lot: tuple[int, ...], bound: tuple[int, ...]) -> None:
         a, b = network.points[list(side.nodes)]
@@ -58,40 +60,49 @@ def choose(middles: list[Middle], cuts: list[CutMiddle | None], network: Network
             if len(lot) == 1:  # of two cells that close a gap alike, the one that joins walls, not the one that ends at the skin
                 gain[lot[0]] -= BORDER * float(np.linalg.norm(b - a)) * middles[side.at[0].middle].wall
         elif others := _foot_on(a, b, side, lines, middles):
-            feet.append((side, bound, others))
+            feet.append(_Foot(side, lot, bound, others))
         else:
             pay(side, lot, bound)
     for _ in range(PASSES):
         solved = _solve(gain / unit_area, {lot: length / unit_area for lot, length in lengths.items()}, fixed)
         kept = {names[k] for k in np.flatnonzero(solved)}
-        lost = [] if len(kept) < 2 else [foot for foot in feet if _misses(foot, kept, middles, cuts, network)]
+        lost = _lost(feet, kept, middles, cuts, network)
         if not lost:
             break
+        feet = [foot for foot in feet if foot not in lost]
         for foot in lost:
-            feet.remove(foot)
-            pay(foot[0], tuple(sorted({number[c] for c in foot[0].cells})), foot[1])
+            pay(foot.side, foot.lot, foot.bound)
     kept = _tidied(kept, middles, cuts, forced)
     return kept | (_enclosed(kept, middles, cuts, network, lines) - {cell for cell, keep in forced.items() if not keep})
 
 
-def _misses(
-    foot: tuple[Side, tuple[int, ...], list[int]], kept: set[Cell], middles: list[Middle], cuts: list[CutMiddle | None], network: Network
-) -> bool:
-    """Would a foot be a free edge though none of the walls that it seemed to run across was kept where it lies?"""
+@dataclass(frozen=True, eq=False)
+class _Foot:
+    """A side at which a wall may end without a price: its cells by number, those not free there, and the middles it runs across."""
+
+    side: Side
+    lot: tuple[int, ...]
+    bound: tuple[int, ...]
+    others: list[int]
+
+
+def _lost(feet: list[_Foot], kept: set[Cell], middles: list[Middle], cuts: list[CutMiddle | None], network: Network) -> list[_Foot]:
+    """The feet that would be free edges although none of the walls they seemed to run across was kept where they lie."""
     import shapely
 
-    side, _, others = foot
-    if len({c for c in side.cells if c in kept}) != 1:
-        return False
-    place = network.points[list(side.nodes)].mean(axis=0)
-    for k in others:
+    walls: dict[int, list[shapely.Polygon]] = {}
+    for m, c in sorted(kept):
+        walls.setdefault(m, []).append(cuts[m].cells[c].polygon)  # type: ignore[union-attr]
+
+    def holds(k: int, place: Floats) -> bool:
         u, v = middles[k].chart.flat(place[None])[0].tolist()
         period = middles[k].chart.period
-        walls = [cuts[k].cells[c].polygon for m, c in kept if m == k]  # type: ignore[union-attr]
         spots = [shapely.Point(u + shift, v) for shift in ((-period, 0.0, period) if period else (0.0,))]
-        if walls and min(float(shapely.distance(walls, spot).min()) for spot in spots) < MISSED * middles[k].wall:
-            return False
-    return True
+        return k in walls and min(float(shapely.distance(walls[k], spot).min()) for spot in spots) < MISSED * middles[k].wall
+
+    free = [foot for foot in feet if len({c for c in foot.side.cells if c in kept}) == 1]
+    at = [network.points[list(foot.side.nodes)].mean(axis=0) for foot in free]
+    return [foot for foot, place in zip(free, at, strict=True) if not any(holds(k, place) for k in foot.others)]
 
 
 def _tidied(kept: set[Cell], middles: list[Middle], cuts: list[CutMiddle | None], forced: dict[Cell, bool]) -> set[Cell]:

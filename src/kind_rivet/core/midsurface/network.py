@@ -14,6 +14,7 @@ from kind_rivet.core.midsurface.middles import Middle
 from kind_rivet.core.midsurface.stations import stations
 from kind_rivet.core.midsurface.traces import Line
 
+Ints = NDArray[np.int64]
 Cell = tuple[int, int]  # middle, cell
 CLOSE = 2e-3  # of the wall: nodes on a line nearer than this are one
 SAME = 3e-3  # of the thinnest wall: so are nodes of different lines
@@ -206,10 +207,6 @@ def _divided(
             station[mine] = stations(lines[k].on(m) if len(line) > 2 else line, points[nodes[mine].ravel()], line).reshape(-1, 2)
         passed = np.r_[0.0, np.cumsum(np.linalg.norm(np.diff(line, axis=0), axis=1))]
         total = float(passed[-1]) if lines[k].closed else 0.0
-        if lines[k].kind == "step":
-            at_step = np.column_stack([np.interp(station.ravel(), passed, line[:, axis]) for axis in range(3)])
-            within = (station.ravel() >= 0) & (station.ravel() <= passed[-1])
-            half_way.update({v: p for v, p, on in zip(nodes.ravel().tolist(), at_step, within.tolist(), strict=True) if on})
     flat = station.ravel()
     order = np.argsort(flat, kind="stable")
     cluster = np.empty(len(flat), np.int64)
@@ -224,6 +221,8 @@ def _divided(
             roots.join(member[c], v)
         else:
             member[c], at[c] = v, s
+    if k >= 0 and lines[k].kind == "step":
+        half_way.update(_half_way(lines[k], nodes, cluster.reshape(-1, 2), station, owner, points))
     out = []
     stops = sorted((s, c) for c, s in at.items())
     reached = np.array([s for s, _ in stops])
@@ -246,4 +245,26 @@ def _divided(
         share = np.array([(s - sa) / (sb - sa) for s, _ in between]).reshape(-1, 1)
         inner = uv[0] + share * (uv[1] - uv[0])
         out.append((m, side, chain, np.vstack((uv[:1], inner, uv[1:]))))
+    return out
+
+
+def _half_way(line: Line, nodes: Ints, cluster: Ints, station: Floats, owner: Ints, points: Floats) -> dict[int, Floats]:
+    """Where nodes (s, 2) on a step belong: midway between the places on its walls, or on the line itself where only some of them have a node.
+
+    `cluster`, `station` (s, 2) tell which nodes are one and where they lie along the line, `owner` (s,) on which middle.
+    """
+    passed = np.r_[0.0, np.cumsum(np.linalg.norm(np.diff(line.points, axis=0), axis=1))]
+    of = np.repeat(owner, 2)
+    out: dict[int, Floats] = {}
+    for c in np.unique(cluster).tolist():
+        mine = np.flatnonzero(cluster.ravel() == c)
+        lots = [points[np.unique(nodes.ravel()[mine[of[mine] == m]])].mean(axis=0) for m in np.unique(of[mine]).tolist()]
+        there = float(station.ravel()[mine[0]])
+        if len(lots) == len(line.middles):
+            place = np.mean(lots, axis=0)
+        elif 0 <= there <= passed[-1]:
+            place = np.array([np.interp(there, passed, line.points[:, axis]) for axis in range(3)])
+        else:
+            continue
+        out |= dict.fromkeys(nodes.ravel()[mine].tolist(), place)
     return out
