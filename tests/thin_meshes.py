@@ -9,6 +9,9 @@ from importlib import import_module
 from types import ModuleType
 
 import numpy as np
+from OCP.BRepBuilderAPI import BRepBuilderAPI_Transform
+from OCP.gp import gp_Ax1, gp_Ax2, gp_Dir, gp_Pnt, gp_Trsf
+from OCP.TopoDS import TopoDS_Shape
 from scipy.spatial import cKDTree
 
 from kind_rivet.core.geometry.first_look import look, suggested_size
@@ -72,6 +75,18 @@ class Made:
             angle = np.sort(np.degrees(np.arctan2(away @ np.cross(axis, u), away @ u)))
             worst = max(worst, float(np.ptp(np.diff(np.append(angle, angle[0] + 360)))))
         return worst
+
+
+def moved(shape: TopoDS_Shape, how: str) -> TopoDS_Shape:
+    """A solid mirrored, turned by an odd angle, or scaled by a number."""
+    move = gp_Trsf()
+    if how == "mirrored":
+        move.SetMirror(gp_Ax2(gp_Pnt(3, 5, 7), gp_Dir(1, 2, -0.5)))
+    elif how == "turned":
+        move.SetRotation(gp_Ax1(gp_Pnt(1, 2, 3), gp_Dir(0.3, -0.7, 0.9)), 1.234)
+    else:
+        move.SetScale(gp_Pnt(0, 0, 0), float(how))
+    return BRepBuilderAPI_Transform(shape, move, True).Shape()
 
 
 @cache

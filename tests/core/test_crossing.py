@@ -8,8 +8,6 @@ from functools import cache
 
 import numpy as np
 import pytest
-from OCP.BRepBuilderAPI import BRepBuilderAPI_Transform
-from OCP.gp import gp_Ax1, gp_Ax2, gp_Dir, gp_Pnt, gp_Trsf
 from OCP.TopoDS import TopoDS_Shape
 
 from kind_rivet.core.document.document import Body, Document
@@ -28,6 +26,7 @@ from kind_rivet.core.operations import perform
 from tests import thin_parts
 from tests.conftest import EXAMPLES, PARTS
 from tests.made_up import t_profile
+from tests.thin_meshes import moved
 from tests.thin_parts import box, cut, cylinder, fused
 
 
@@ -41,8 +40,9 @@ def drawn() -> Iterator[None]:
 @cache
 def kernel_part(name: str) -> TopoDS_Shape:
     import draw_thin_parts
+    import draw_wound_parts
 
-    return draw_thin_parts.PARTS[name]()
+    return (draw_thin_parts.PARTS | draw_wound_parts.PARTS)[name]()
 
 
 @cache
@@ -153,18 +153,7 @@ def test_what_is_not_thin_is_refused(solid: TopoDS_Shape) -> None:
     assert "solids" in refusal.value.remedy
 
 
-def moved(shape: TopoDS_Shape, how: str) -> TopoDS_Shape:
-    move = gp_Trsf()
-    if how == "mirrored":
-        move.SetMirror(gp_Ax2(gp_Pnt(3, 5, 7), gp_Dir(1, 2, -0.5)))
-    elif how == "turned":
-        move.SetRotation(gp_Ax1(gp_Pnt(1, 2, 3), gp_Dir(0.3, -0.7, 0.9)), 1.234)
-    else:
-        move.SetScale(gp_Pnt(0, 0, 0), float(how))
-    return BRepBuilderAPI_Transform(shape, move, True).Shape()
-
-
-@pytest.mark.parametrize("name", ["ribbed_plate", "stepped_flush", "drafted_tray", "cone_flange", "moulded_cover", "clip"])
+@pytest.mark.parametrize("name", ["ribbed_plate", "stepped_flush", "drafted_tray", "cone_flange", "moulded_cover", "two_wall_rail", "clip"])
 def test_scale_attitude_and_mirroring_do_not_matter(name: str) -> None:
     if name == "clip":
         if not (PARTS / "clip.step").exists():

@@ -54,6 +54,11 @@ def unit(v: Floats) -> Floats:
     return np.divide(v, length, out=np.zeros_like(v), where=length > 0)
 
 
+def arc_lengths(points: Floats) -> Floats:
+    """Length (n,) of a chain of points (n, 2 or 3) from its first point up to each."""
+    return np.concatenate(([0.0], np.cumsum(np.linalg.norm(np.diff(points, axis=0), axis=1))))
+
+
 def frame(axis: Floats) -> tuple[Floats, Floats]:
     """Two unit vectors perpendicular to the unit vector `axis` (3,) and each other, right-handed."""
     helper = np.eye(3)[int(np.argmin(np.abs(axis)))]

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 from scipy.spatial import cKDTree
 
-from kind_rivet.core.geometry.carriers import Floats, Triple, triple, unit
+from kind_rivet.core.geometry.carriers import Floats, Triple, arc_lengths, triple, unit
 from kind_rivet.core.geometry.holes import Hole
 from kind_rivet.core.geometry.shape import Shape
 
@@ -131,7 +131,7 @@ def _close_points(shape: Shape, limit: float, size: float, slim: set[int]) -> li
     places, owner = [], []
     for e, edge in enumerate(shape.edges):
         p = shape.points[edge.nodes]
-        s = np.concatenate(([0.0], np.cumsum(np.linalg.norm(np.diff(p, axis=0), axis=1))))
+        s = arc_lengths(p)
         n = min(2000, max(2, int(np.ceil(s[-1] / step)) + 1))
         at = np.linspace(0, s[-1], n)
         places.append(np.column_stack([np.interp(at, s, p[:, k]) for k in range(3)]))

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from kind_rivet.core.geometry.carriers import Floats
+from kind_rivet.core.geometry.carriers import Floats, arc_lengths
 from kind_rivet.core.geometry.shape import Shape
 
 
@@ -27,6 +27,6 @@ def edge_middles(shape: Shape) -> Floats:
     out = np.empty((len(shape.edges), 3))
     for e, edge in enumerate(shape.edges):
         p = shape.points[edge.nodes]
-        s = np.concatenate(([0.0], np.cumsum(np.linalg.norm(np.diff(p, axis=0), axis=1))))
+        s = arc_lengths(p)
         out[e] = [np.interp(s[-1] / 2, s, p[:, k]) for k in range(3)]
     return out

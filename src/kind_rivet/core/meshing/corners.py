@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from scipy.sparse import coo_matrix
 from scipy.sparse.linalg import spsolve
 
-from kind_rivet.core.geometry.carriers import Floats
+from kind_rivet.core.geometry.carriers import Floats, arc_lengths
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.meshing.sheet_mesh import EDGE, FACE, SheetMesh
 from kind_rivet.core.quality.shell_metrics import SCALED_JACOBIAN, WARP, shell_metrics
@@ -53,7 +53,7 @@ def _follow_ends(mesh: SheetMesh, points: Floats, line: NDArray[np.int32], axis:
     if len(line) < 3 or not (mesh.on_kind[line[1:-1]] == EDGE).all():
         return
     place = mesh.points[line]
-    share = np.concatenate(([0.0], np.cumsum(np.linalg.norm(np.diff(place, axis=0), axis=1))))
+    share = arc_lengths(place)
     share = (share / max(share[-1], 1e-300))[1:-1, None]
     first, last = points[line[0]] - place[0], points[line[-1]] - place[-1]
     wanted = (1 - share) * first + share * last

@@ -7,7 +7,7 @@ from functools import cached_property
 
 import numpy as np
 
-from kind_rivet.core.geometry.carriers import Carrier, Floats, frame
+from kind_rivet.core.geometry.carriers import Carrier, Floats, arc_lengths, frame
 
 
 def nearest_on_chain(chain: Floats, point: Floats) -> tuple[int, float, float]:
@@ -44,7 +44,7 @@ class Curve:
             turn = np.unwrap(np.arctan2(q @ v, q @ u))
             stations = np.abs(turn - turn[0]) * d[6]
         else:
-            stations = np.concatenate(([0.0], np.cumsum(np.linalg.norm(np.diff(points, axis=0), axis=1))))
+            stations = arc_lengths(points)
         return Curve(points, stations, carrier)
 
     def at(self, places: Floats) -> Floats:

@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kind_rivet.core.errors import Refused
-from kind_rivet.core.geometry.carriers import Floats, frame, unit
+from kind_rivet.core.geometry.carriers import Floats, arc_lengths, frame, unit
 from kind_rivet.core.meshing.fillings import plane_filling
 from kind_rivet.core.meshing.free.fill import CannotFill
 
@@ -127,7 +127,7 @@ def _length(row: Floats) -> float:
 
 
 def _shares(row: Floats) -> Floats:
-    s = np.concatenate(([0.0], np.cumsum(np.linalg.norm(np.diff(row, axis=0), axis=1))))
+    s = arc_lengths(row)
     return np.asarray(s / s[-1])
 
 

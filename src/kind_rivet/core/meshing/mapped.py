@@ -7,7 +7,7 @@ import itertools
 import numpy as np
 from numpy.typing import NDArray
 
-from kind_rivet.core.geometry.carriers import Floats
+from kind_rivet.core.geometry.carriers import Floats, arc_lengths
 from kind_rivet.core.meshing.free import cleanup, smooth
 from kind_rivet.core.meshing.free.fill import FlatMesh, flat_worst
 
@@ -237,5 +237,5 @@ def ring_quads(count: int) -> np.ndarray:
 
 
 def _shares(side: Floats) -> Floats:
-    s = np.concatenate(([0.0], np.cumsum(np.linalg.norm(np.diff(side, axis=0), axis=1))))
+    s = arc_lengths(side)
     return np.asarray(s / s[-1])

@@ -9,7 +9,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from kind_rivet.core.geometry.carriers import Floats
+from kind_rivet.core.geometry.carriers import Floats, arc_lengths
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.meshing.curves import Curve
 from kind_rivet.core.meshing.patch import BorderEdge, Patch
@@ -127,7 +127,7 @@ def _away(hole: RoundHole, patch: Patch, part: BorderEdge) -> Floats:
 
 def _places(patch: Patch, part: BorderEdge) -> Floats:
     """Shares (k,) of the passage's length at its corners."""
-    s = np.concatenate(([0.0], np.cumsum(np.linalg.norm(np.diff(patch.flat[part.corners], axis=0), axis=1))))
+    s = arc_lengths(patch.flat[part.corners])
     return np.asarray(s / max(s[-1], 1e-300))
 
 

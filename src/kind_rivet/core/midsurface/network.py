@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.spatial import cKDTree
 
-from kind_rivet.core.geometry.carriers import Floats
+from kind_rivet.core.geometry.carriers import Floats, arc_lengths
 from kind_rivet.core.midsurface.cells import RANK, SEAM, CutMiddle
 from kind_rivet.core.midsurface.middles import Middle
 from kind_rivet.core.midsurface.stations import stations
@@ -205,8 +205,7 @@ def _divided(
         for m in np.unique(owner).tolist():
             mine = owner == m
             station[mine] = stations(lines[k].on(m) if len(line) > 2 else line, points[nodes[mine].ravel()], line).reshape(-1, 2)
-        passed = np.r_[0.0, np.cumsum(np.linalg.norm(np.diff(line, axis=0), axis=1))]
-        total = float(passed[-1]) if lines[k].closed else 0.0
+        total = float(arc_lengths(line)[-1]) if lines[k].closed else 0.0
     flat = station.ravel()
     order = np.argsort(flat, kind="stable")
     cluster = np.empty(len(flat), np.int64)
@@ -253,7 +252,7 @@ def _half_way(line: Line, nodes: Ints, cluster: Ints, station: Floats, owner: In
 
     `cluster`, `station` (s, 2) tell which nodes are one and where they lie along the line, `owner` (s,) on which middle.
     """
-    passed = np.r_[0.0, np.cumsum(np.linalg.norm(np.diff(line.points, axis=0), axis=1))]
+    passed = arc_lengths(line.points)
     of = np.repeat(owner, 2)
     out: dict[int, Floats] = {}
     for c in np.unique(cluster).tolist():

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from kind_rivet.core.geometry.carriers import Floats
+from kind_rivet.core.geometry.carriers import Floats, arc_lengths
 from kind_rivet.core.kernels import kernel
 
 TIE = 1e-15  # a later segment must be nearer by this
@@ -15,10 +15,9 @@ def stations(line: Floats, points: Floats, common: Floats) -> Floats:
 
     It runs on straight beyond its ends, unless it is closed. Returns (k,).
     """
-    along = np.linalg.norm(np.diff(common, axis=0), axis=1)
     closed = bool(np.allclose(line[0], line[-1], rtol=0, atol=1e-12 + 1e-9 * float(np.ptp(line))))
     out = np.empty(len(points))
-    _nearest(np.ascontiguousarray(line), np.r_[0.0, np.cumsum(along)], np.ascontiguousarray(points), closed, TIE, out)
+    _nearest(np.ascontiguousarray(line), arc_lengths(common), np.ascontiguousarray(points), closed, TIE, out)
     return out
 
 

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from kind_rivet.core.geometry.carriers import Carrier, Floats, unit
+from kind_rivet.core.geometry.carriers import Carrier, Floats, arc_lengths, unit
 from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.midsurface.fields import CarrierField, Field, settle
@@ -66,7 +66,7 @@ def resampled(points: Floats, fields: list[Field], tolerance: float, wall: float
         away = p - p[0] - ((p - p[0]) @ d)[:, None] * d
         if np.linalg.norm(away, axis=1).max() <= tolerance:
             return np.asarray(p[[0, -1]])
-    station = np.r_[0.0, np.cumsum(np.linalg.norm(np.diff(p, axis=0), axis=1))]
+    station = arc_lengths(p)
     # Directions over stretches long enough that noise in the points does not count as turning.
     coarse = np.linspace(0, station[-1], min(len(p), 65))
     q = np.column_stack([np.interp(coarse, station, p[:, k]) for k in range(3)])

@@ -22,7 +22,7 @@ def fill_facets(place: Floats, segments: NDArray[np.int64], inner: Floats, regio
     if made is None:
         return None
     tri, nbr, con = made
-    label = _patches(nbr, con)
+    label = patches(nbr, con)
     real = (tri < n).all(axis=1)
     centre = given[np.minimum(tri, n - 1)].mean(axis=1)
     a, b, c = (given[np.minimum(tri[:, k], n - 1)] for k in range(3))
@@ -37,8 +37,8 @@ def fill_facets(place: Floats, segments: NDArray[np.int64], inner: Floats, regio
     return tri[keep].astype(np.int64)
 
 
-def _patches(nbr: NDArray[np.int32], con: NDArray[np.bool_]) -> NDArray[np.int64]:
-    """Number of the patch each triangle belongs to: joined across sides that are no segment."""
+def patches(nbr: NDArray[np.int32], con: NDArray[np.bool_]) -> NDArray[np.int64]:
+    """Number of the patch each triangle belongs to: joined across sides (t, 3) that have a neighbour and are not `con`strained."""
     from scipy.sparse import coo_matrix
     from scipy.sparse.csgraph import connected_components
 

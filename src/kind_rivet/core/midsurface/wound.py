@@ -11,12 +11,14 @@ from kind_rivet.core.geometry.carriers import Floats, frame, unit
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.geometry.soup import facet_neighbours
 from kind_rivet.core.geometry.split import split_faces
+from kind_rivet.core.midsurface.triangles import patches
 
 LONG = 3.2  # diagonals of its box: a border no longer than this belongs to no face that winds
 LEAST = 40  # facets of a face worth a look
 APART = 6.0  # times as far in space as laid flat: two places lie over one another
 ROUNDS = 5  # cuts through one body
 WAYS = 6  # planes through the axis that are tried
+ALIKE = 1e-3  # of its extent: how far from an axis the middle of a patch must lie to tell a direction
 STRAIGHT = 1e-4  # squared share of turning in the motion of a patch below which it has no axis
 
 
@@ -62,7 +64,7 @@ def _patch(shape: Shape, face: int) -> tuple[Floats, NDArray[np.int64]]:
 
 
 def _covers_itself(space: Floats, facets: NDArray[np.int64]) -> bool:
-    """Would a patch lie over itself when laid flat?  One that cannot be laid flat at all is none of this module's business."""
+    """Would a patch lie over itself when laid flat? One that cannot be laid flat at all is none of this module's business."""
     from kind_rivet.core.meshing.flatten import flatten_facets
 
     try:
@@ -75,32 +77,41 @@ def _covers_itself(space: Floats, facets: NDArray[np.int64]) -> bool:
 
 
 def _best_plane(space: Floats, facets: NDArray[np.int64]) -> tuple[float, ...]:
-    """The plane (x, y, z of a point and of its normal) through a patch's axis that leaves fewest facets in pieces that still wind, and no small ones."""
-    from scipy.sparse import coo_matrix
-    from scipy.sparse.csgraph import connected_components
-
+    """The plane (x, y, z of a point and of its normal) through a patch's axis that leaves least in pieces that still wind, then few pieces, none of them small."""
     middle = space[facets].mean(axis=1)
     centre, axis = _screw_axis(space, facets)
-    u, v = frame(axis)
+    u = _sideways(space, facets, centre, axis)  # planes are laid from the patch itself: its attitude must not matter
+    v = np.cross(axis, u)
     beside, _ = facet_neighbours(facets.astype(np.int32), len(space))
-    first, k = np.nonzero(beside >= 0)
+    area = np.linalg.norm(np.cross(space[facets[:, 1]] - space[facets[:, 0]], space[facets[:, 2]] - space[facets[:, 0]]), axis=1)
     best: tuple[float, ...] | None = None
     for angle in np.arange(WAYS) * np.pi / WAYS:
         normal = np.cos(angle) * u + np.sin(angle) * v
         above = (middle - centre) @ normal > 0
-        same = above[first] == above[beside[first, k]]
-        graph = coo_matrix((np.ones(int(same.sum())), (first[same], beside[first, k][same])), shape=(len(facets), len(facets)))
-        pieces, label = connected_components(graph, directed=False)
-        left = 0
-        for piece in range(pieces):
+        label = patches(beside, above[:, None] != above[beside])
+        share = np.bincount(label, area) / area.sum()
+        left = 0.0
+        for piece in range(len(share)):
             mine = facets[label == piece]
             used, local = np.unique(mine, return_inverse=True)
             if len(mine) >= LEAST and _covers_itself(space[used], local.reshape(-1, 3).astype(np.int64)):
-                left += len(mine)
-        rank = (left, -int(np.bincount(label).min()))
+                left += share[piece]
+        rank = (round(left, 1), len(share), -round(float(share.min()), 1))  # coarse: facets differ a little with scale and attitude
         if best is None or rank < best:
             best, chosen = rank, normal
     return (*centre.tolist(), *chosen.tolist())
+
+
+def _sideways(space: Floats, facets: NDArray[np.int64], centre: Floats, axis: Floats) -> Floats:
+    """The direction from an axis to most of a patch; to one of its ends where it lies alike all round."""
+    a, b, c = (space[facets[:, k]] for k in range(3))
+    middle = (a + b + c) / 3 - centre
+    most = np.average(middle, axis=0, weights=np.linalg.norm(np.cross(b - a, c - a), axis=1))
+    for way in (most, middle[int(np.argmax(middle @ axis))]):
+        across = way - (way @ axis) * axis
+        if np.linalg.norm(across) > ALIKE * np.ptp(middle, axis=0).max():
+            return np.asarray(unit(across))
+    return frame(axis)[0]
 
 
 def _screw_axis(space: Floats, facets: NDArray[np.int64]) -> tuple[Floats, Floats]:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from kind_rivet.core.geometry.carriers import Floats, unit
+from kind_rivet.core.geometry.carriers import Floats, arc_lengths, unit
 
 Ints = NDArray[np.int32]
 
@@ -66,7 +66,7 @@ def _apart(p: Floats, line: Floats) -> float:
 
 def _zipped(points: Floats, one: list[int], other: list[int]) -> list[list[int]]:
     """Triangles between two rows of nodes with common ends, going on where the next node is nearer to the start."""
-    along = [np.concatenate(([0.0], np.cumsum(np.linalg.norm(np.diff(points[row], axis=0), axis=1)))) for row in (one, other)]
+    along = [arc_lengths(points[row]) for row in (one, other)]
     share = [s / max(float(s[-1]), 1e-300) for s in along]
     i = j = 0
     rows: list[list[int]] = []

@@ -112,7 +112,7 @@ def fill(
 def lifted(mesh: FlatMesh, held: int) -> FlatMesh:
     """The mesh with its worst elements made as sound as their surroundings allow; the first `held` points stay.
 
-    Only shapes count, not sizes: for meshes that are not judged against a size afterwards.
+    Only shapes count, not sizes: for outlines that no face gives. Walls of sheets are optimised by the index instead, once they lie in space.
     """
     if mesh.worst >= SOUND:
         return mesh

@@ -159,7 +159,7 @@ def lift_worst(pts, el, inc, deg, free, good, span, weight, rounds):  # type: ig
         for v in range(len(pts)):
             if not near[v] or not free[v] or deg[v] == 0:
                 continue
-            reach = 0.0
+            reach = 0.0  # about a side's length
             for i in range(deg[v]):
                 e = inc[v, i]
                 w = el[e, 0] if el[e, 0] != v else el[e, 1]
