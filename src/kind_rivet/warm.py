@@ -48,7 +48,7 @@ def main() -> None:
     from kind_rivet.core.meshing.free.fill import fill
     from kind_rivet.core.meshing.free.flow import Grain
     from kind_rivet.core.meshing.spread import taken_apart
-    from kind_rivet.core.midsurface.stations import stations
+    from kind_rivet.core.midsurface.stations import away_from, stations
     from kind_rivet.core.operations.quality import document_holds
     from kind_rivet.core.repair.drag import NodeDrag
 
@@ -73,6 +73,7 @@ def main() -> None:
     plane_parts(box.points, box.facets)
     taken_apart(box.points, box.facets, box.facet_face.astype(np.int64))
     stations(box.points, box.points, box.points)
+    away_from(box.points, box.points)
     print(f"  done in {time.perf_counter() - started:.1f} s", flush=True)
     sys.stdout.flush()
 

@@ -31,7 +31,8 @@ from kind_rivet.core.midsurface.charts import (
 from kind_rivet.core.midsurface.fields import CarrierField, face_field, settle, signed_distance
 from kind_rivet.core.midsurface.middles import middle_of
 from kind_rivet.core.midsurface.pairs import find_opposed, find_pairs
-from kind_rivet.core.midsurface.traces import away_from, crossing, inside
+from kind_rivet.core.midsurface.stations import away_from
+from kind_rivet.core.midsurface.traces import crossing, inside
 from kind_rivet.core.midsurface.triangles import fill_facets
 from kind_rivet.core.midsurface.tunnels import without_tunnels
 from tests.thin_parts import box, cut, cylinder, fused

@@ -2,26 +2,28 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
 
-from kind_rivet.core.geometry.carriers import FREE, distance, fit_curve, same
+from kind_rivet.core.geometry.carriers import FREE, distance, fit_curve, same, unit
+from kind_rivet.core.geometry.curving import curving_on
 from kind_rivet.core.geometry.shape import Edge, Face, Shape
 
 SMOOTH = np.cos(np.radians(8.0))
 FILLET = 1.8  # radii: a round face narrower than this is a fillet
 
 
-def simplify(shape: Shape, blends: bool = False) -> tuple[Shape, NDArray[np.int64]]:
+def simplify(shape: Shape, blends: bool = False, turning: float | None = None) -> tuple[Shape, NDArray[np.int64]]:
     """The shape with same-carrier neighbours joined and smooth two-edge vertices dissolved.
 
     `blends`: fillets of one radius that meet in a mitre are joined too (and are free-form then), unless a wall bends there.
+    `turning`: freely curved faces that curve on alike across the edge between them are joined too, as long as no normal of
+    what they make up is further from their mean than this, rad.
     Returns the new shape and, for each new face, one old face it came from.
     """
-    return _joined(shape, _joined_faces(shape, blends), set())
+    return _joined(shape, _joined_faces(shape, blends, turning), set())
 
 
 def look_past(shape: Shape, edges: set[int], run_on: set[int] | None = None) -> tuple[Shape, NDArray[np.int64]]:
@@ -31,23 +33,65 @@ def look_past(shape: Shape, edges: set[int], run_on: set[int] | None = None) -> 
     exact corner normals stand for it). Faces that would close round on themselves stay
     apart. Returns the shape and, for each new face, the largest old face it came from.
     """
-    label = np.arange(len(shape.faces))
-
-    def root(f: int) -> int:
-        while label[f] != f:
-            f = int(label[f])
-        return f
-
+    groups = _Groups(shape)
     bordering = set(run_on or ())
     for e in sorted(edges - bordering):
         beside = shape.edge_faces[e]
         if len(beside) == 2 and beside[0] != beside[1]:
-            a, b = root(beside[0]), root(beside[1])
-            if a != b and not _would_close(shape, label, root, a, b):
-                label[max(a, b)] = min(a, b)
+            groups.join(beside[0], beside[1])
         elif len(beside) == 1 and not shape.edges[e].closed:
             bordering.add(e)
-    return _joined(shape, np.array([root(f) for f in range(len(label))]), bordering)
+    return _joined(shape, groups.label, bordering)
+
+
+class _Groups:
+    """Faces that are being joined: those of one group have one label, the lowest of their numbers."""
+
+    def __init__(self, shape: Shape, label: NDArray[np.int64] | None = None) -> None:
+        self.shape = shape
+        self.label = np.arange(len(shape.faces)) if label is None else label.copy()
+        self.members: dict[int, list[int]] = {}
+        for f, first in enumerate(self.label.tolist()):
+            self.members.setdefault(first, []).append(f)
+
+    def join(self, face: int, other: int, turning: float | None = None) -> None:
+        """Make the groups of two faces one, unless that would close round on itself or turn too far (rad)."""
+        a, b = sorted((int(self.label[face]), int(self.label[other])))
+        if a != b and not self._would_close(a, b) and (turning is None or self._turned(a, b) <= turning):
+            self.label[self.members[b]] = a
+            self.members[a] += self.members.pop(b)
+
+    def _would_close(self, a: int, b: int) -> bool:
+        """Would joining two groups make a band that closes on itself, other than in a plane?
+
+        It does when the edges they share do not hang together.
+        """
+        few = min(a, b, key=lambda g: len(self.members[g]))
+        ends = []
+        for e in sorted({e for f in self.members[few] for e in self.shape.face_edges[f]}):
+            beside = self.shape.edge_faces[e]
+            if len(beside) == 2 and {int(self.label[f]) for f in beside} == {a, b}:
+                ends.append({int(self.shape.edges[e].nodes[0]), int(self.shape.edges[e].nodes[-1])})
+        chains: list[set[int]] = []
+        for pair in ends:
+            touching = [c for c in chains if c & pair]
+            chains = [c for c in chains if not c & pair] + [pair.union(*touching)]
+        return len(chains) > 1 and not self._in_a_plane(self.members[a] + self.members[b])
+
+    def _turned(self, a: int, b: int) -> float:
+        """Largest angle between a facet of two groups and the mean of all."""
+        mine = (self.label == a) | (self.label == b)
+        seen = mine[self.shape.facet_face]
+        normals = self.shape.facet_normal[seen]
+        mean = unit(self.shape.facet_area[seen] @ normals)
+        return float(np.arccos(np.clip((normals @ mean).min(), -1.0, 1.0)))
+
+    def _in_a_plane(self, faces: list[int]) -> bool:
+        carriers = [self.shape.faces[f].carrier for f in faces]
+        if any(c.kind != "plane" for c in carriers):
+            return False
+        normals = np.array([c.array[3:6] for c in carriers])
+        return bool(np.abs(normals @ normals[0]).min() > 0.999)
 
 
 def edges_in_one(shape: Shape) -> Shape:
@@ -73,25 +117,6 @@ def edges_in_one(shape: Shape) -> Shape:
             now = [now[at[0]] if e == gone else e for e in now]
     kept = tuple(edge for edge in edges if edge is not None)
     return shape if len(kept) == len(edges) else replace(shape, edges=kept)
-
-
-def _would_close(shape: Shape, label: NDArray[np.int64], root: Callable[[int], int], a: int, b: int) -> bool:
-    """Would joining two groups of faces make a band that closes on itself, other than in a plane?
-
-    It does when the edges they share do not hang together.
-    """
-    mine = {f for f in range(len(label)) if root(f) in (a, b)}
-    if all(shape.faces[f].carrier.kind == "plane" for f in mine):
-        normals = np.array([shape.faces[f].carrier.array[3:6] for f in mine])
-        if np.abs(normals @ normals[0]).min() > 0.999:
-            return False
-    shared = [e for e, beside in enumerate(shape.edge_faces) if len(beside) == 2 and {root(beside[0]), root(beside[1])} == {a, b}]
-    groups: list[set[int]] = []
-    for e in shared:
-        ends = {int(shape.edges[e].nodes[0]), int(shape.edges[e].nodes[-1])}
-        touching = [g for g in groups if g & ends]
-        groups = [g for g in groups if not g & ends] + [ends.union(*touching)]
-    return len(groups) > 1
 
 
 def _joined(shape: Shape, label: NDArray[np.int64], bordering: set[int]) -> tuple[Shape, NDArray[np.int64]]:
@@ -124,7 +149,7 @@ def _joined(shape: Shape, label: NDArray[np.int64], bordering: set[int]) -> tupl
     return out, kept
 
 
-def _joined_faces(shape: Shape, blends: bool) -> NDArray[np.int64]:
+def _joined_faces(shape: Shape, blends: bool, turning: float | None) -> NDArray[np.int64]:
     """Lowest face number of each group of neighbouring faces with one carrier."""
     width = 2 * shape.face_area / np.maximum(shape.face_border_length, 1e-300)
     label = np.arange(len(shape.faces))
@@ -157,7 +182,11 @@ def _joined_faces(shape: Shape, blends: bool) -> NDArray[np.int64]:
     for a, b in mitres:
         if not bends & {a, b}:
             join(a, b)
-    return np.array([root(f) for f in range(len(shape.faces))])
+    groups = _Groups(shape, np.array([root(f) for f in range(len(shape.faces))]))
+    for e in curving_on(shape) if turning is not None else []:
+        sides = shape.edge_faces[e]
+        groups.join(sides[0], sides[1], turning)
+    return groups.label
 
 
 def _with_coaxial_partner(shape: Shape, faces: set[int], tolerance: float) -> set[int]:

@@ -12,7 +12,8 @@ from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.midsurface.fields import Field, settle
 from kind_rivet.core.midsurface.middles import Middle
 from kind_rivet.core.midsurface.offset_side import smooth_edge
-from kind_rivet.core.midsurface.traces import TURN, Line, away_from, contact_field, inside
+from kind_rivet.core.midsurface.stations import away_from
+from kind_rivet.core.midsurface.traces import TURN, Line, contact_field, inside
 
 TANGENT = 0.97  # cosine between middles above which they run on smoothly
 CREASED = 0.85  # the same, where they meet in a crease that is flat somewhere along it

@@ -15,7 +15,8 @@ from scipy.spatial import cKDTree
 from kind_rivet.core.geometry.carriers import Floats, unit
 from kind_rivet.core.midsurface.fields import settle
 from kind_rivet.core.midsurface.middles import Middle
-from kind_rivet.core.midsurface.traces import Line, away_from
+from kind_rivet.core.midsurface.stations import away_from
+from kind_rivet.core.midsurface.traces import Line
 
 FINE = 8  # probes on each segment of a joint
 TWIN = 0.05  # walls between two joints up to which one stands for the other

@@ -70,7 +70,7 @@ def make_by_crossing(
     `left_out`: walls, by the faces beside them, that are not made (`Crossed.slivers` of an earlier sheet).
     `found` is told of the walls once they are known, with the solid their sides are faces of.
     """
-    joined, _ = simplify(solid, blends=True)
+    joined, _ = simplify(solid, blends=True, turning=np.pi)
     whole, of_joined = unwound(joined)
     if whole is not joined:
         tree = FacetTree.over(whole.points, whole.facets)

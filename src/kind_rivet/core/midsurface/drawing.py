@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 
 from kind_rivet.core.errors import Refused
 from kind_rivet.core.geometry.carriers import Carrier, Floats, unit
+from kind_rivet.core.geometry.holes import falls_away
 from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.midsurface.bend_lines import TANGENT, bend_lines
@@ -16,11 +17,12 @@ from kind_rivet.core.midsurface.contacts import ended_at_bends, with_contacts, w
 from kind_rivet.core.midsurface.feet import feet
 from kind_rivet.core.midsurface.fields import CarrierField, Field, settle
 from kind_rivet.core.midsurface.middles import Middle, middle_of
-from kind_rivet.core.midsurface.pairs import SLANT, Pair
+from kind_rivet.core.midsurface.pairs import BROKEN, SLANT, Pair
 from kind_rivet.core.midsurface.prolongs import prolongs
+from kind_rivet.core.midsurface.stations import away_from
 from kind_rivet.core.midsurface.steps import find_steps
 from kind_rivet.core.midsurface.tangencies import tangencies
-from kind_rivet.core.midsurface.traces import Line, away_from, crossing, outlines
+from kind_rivet.core.midsurface.traces import Line, crossing, outlines
 
 SAME_WALL = 0.03  # walls that differ by less are one: recesses of hairs make no steps
 STUB = 0.3  # walls up to which what is left of a line beside a step is dropped
@@ -146,7 +148,8 @@ def draw_lines(
         run_on = prolongs(rims, middle, m, solid, shape, middle.reach)
         for line in run_on + feet(m, middles, rims, run_on):
             add(line)
-    standing = _standing(shape, {f for m in middles for f in m.sides[0] | m.sides[1]})
+    least = BROKEN * min((m.wall for m in middles), default=0.0)
+    standing = _standing(shape, {f for m in middles for f in m.sides[0] | m.sides[1]}, least)
     for m, middle in enumerate(middles):
         rims = [lines[k] for k in middle.lines if lines[k].kind == "outline"]
         for line in risers(shape, middle, m, standing, rims, fields, tolerance):
@@ -213,13 +216,18 @@ def _touching(bends: list[Line], a: int, b: int, tolerance: float) -> list[Float
     return [np.array([p, p]) for p in ends_a[apart < tolerance]]
 
 
-def _standing(shape: Shape, sides: set[int]) -> dict[int, set[int]]:
-    """For each side the faces, no sides themselves, that stand on it: directly or over a blend."""
+def _standing(shape: Shape, sides: set[int], least: float) -> dict[int, set[int]]:
+    """For each side the faces, no sides themselves, that stand on it: directly or over a blend.
+
+    Along `least` at least, and not falling away from it: roundings and chamfers of edges do not stand on anything.
+    """
     out: dict[int, set[int]] = {}
     for e, faces in enumerate(shape.edge_faces):
         if len(set(faces)) != 2 or (faces[0] in sides) == (faces[1] in sides) or not _hollow(shape, e):
             continue
         side, other = (faces[0], faces[1]) if faces[0] in sides else (faces[1], faces[0])
+        if shape.edge_length[e] < least or falls_away(shape, side, e):
+            continue
         out.setdefault(side, set()).add(other)
         if shape.faces[other].carrier.kind != "plane":
             out[side] |= {g for edge in shape.face_edges[other] for g in shape.edge_faces[edge] if g not in sides}

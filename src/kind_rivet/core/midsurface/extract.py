@@ -25,6 +25,7 @@ from kind_rivet.core.midsurface.walls import measure_walls
 
 Keep = Callable[[Sheet], None]  # takes a sheet that may not be the last
 # the ways a sheet is made
+TURNING = np.radians(70.0)  # patches of a skin that were one sheet together would be hard to lay flat beyond this
 OFFSET, CROSSING, HALF_WAY = "offset of one side", "walls cut by one another", "half-way between two sides"
 LEAST_SHARE = 0.3  # of the solid's surface that must belong to walls
 WEIGHT = 0.005  # how far an offset may weigh off its solid; twice that where it covers the solid all the same
@@ -65,7 +66,7 @@ def extract(solid: Shape, hands: tuple[Hand, ...] = (), keep: Keep = _no_keeping
             keep(sheet)
         except Refused as reason:
             refused = reason
-        if not hands and (sheet is None or not _whole(sheet)):
+        if not hands and (sheet is None or not _whole(sheet) or any(r.kind == "lost" for r in sheet.remarks)):
             with contextlib.suppress(Refused):
                 other = _half_way(solid, tree)
                 sheet = other if sheet is None or _whole(other) else sheet
@@ -95,14 +96,18 @@ def _by_offset(solid: Shape, tree: FacetTree) -> Sheet:
             f"The midsurface does not stand up to its proof: {'; '.join(problems)}.",
             "The body is no uniform bent sheet; mesh it with solids or simplify it first.",
         )
-    shape, faces = simplify(raw)
+    shape, faces = simplify(raw, turning=TURNING)
     sheet = replace(sheet, shape=shape, thickness=thickness[faces])
     return replace(sheet, remarks=tuple(r for r in sheet.remarks if not r.edges))  # edges have other numbers now
 
 
 def _half_way(solid: Shape, tree: FacetTree) -> Sheet:
-    raw, thickness, sides = make_half_way(solid, measure_walls(solid, tree), tree)
-    sheet = proved(solid, tree, Sheet(raw, thickness, HALF_WAY, None), sides[0] + sides[1])
+    joined, _ = simplify(solid, blends=True, turning=np.pi)
+    raw, thickness, sides = make_half_way(joined, measure_walls(joined, tree), tree)
+    used = [f for side in sides for f in side]
+    sheet = proved(
+        solid, tree, Sheet(raw, thickness, HALF_WAY, None), np.unique(solid.facet_face[np.isin(joined.facet_face, used)]).tolist()
+    )
     assert sheet.proof is not None
     proof = sheet.proof
     if proof.pieces != 1 or abs(proof.mass_ratio - 1) > 0.02 or proof.cover < 0.97 or proof.off_middle > 0.06:

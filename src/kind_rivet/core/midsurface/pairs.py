@@ -13,6 +13,7 @@ from kind_rivet.core.geometry.holes import falls_away
 from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.geometry.sampling import face_samples, spread_samples
 from kind_rivet.core.geometry.shape import Shape
+from kind_rivet.core.midsurface.offset_side import smooth_edge
 
 LEAST, MOST = 48, 600  # samples on a face
 THIN, BEND = 0.9, 0.3  # mean width in walls below which a flat side is a lump or a rim; tight bends are narrower
@@ -21,6 +22,8 @@ SLIVER = 0.02  # of the largest wall's thickness: thinner walls must be larger t
 FLAT, CURVED, NARROW = 0.08, 0.25, 0.6  # opposed share from which a flat face is a side, a curved one, and one that is narrow too
 AROUND = 0.12  # the same where both are cylinders round one axis: convolutions and bends are far narrower on their inner side
 WIDE = 2.5  # walls of mean width from which a face is not narrow
+BROKEN = 0.4  # of the thinnest wall: as wide is what rounds or chamfers its edges
+SHARP = 0.8  # share of a chamfer's border at which it falls away sharply
 ENDS = 0.3  # share of a floor's border at which it may end rather than have walls standing on it
 LEFT, HAIR = 2.5, 1e-3  # how much more a floor's outline holds than what is seen of it; walls within which faces lie in one plane
 EVEN = 1e-3  # spread of thickness, in walls, up to which a wall is equally thick all over
@@ -134,15 +137,34 @@ def find_pairs(shape: Shape, opposed: Opposed) -> list[Pair]:
         if narrow and not (even and shape.faces[a].carrier.kind == shape.faces[b].carrier.kind == "plane"):
             continue
         pairs.append(Pair(a, b, wall, weight, opposed.middle[mine], even=even or coaxial, narrow=narrow))
-    wide = _without_wedges(shape, _without_corners(shape, _without_eyes(shape, [pair for pair in pairs if not pair.narrow])))
+    wide = [pair for pair in pairs if not pair.narrow]
+    wide = _without_rims(shape, opposed.width, _without_eyes(shape, opposed.width, wide))
+    wide = _without_wedges(shape, _without_corners(shape, wide))
     return sorted(_without_slivers(wide) + [pair for pair in pairs if pair.narrow], key=lambda p: (p.narrow, -p.weight))
 
 
 def _is_wide(shape: Shape, opposed: Opposed, face: int, wall: float) -> bool:
     """Is a face wide enough for its wall, by itself or together with what lies in one plane with it?"""
     if shape.faces[face].carrier.kind != "plane":
-        return bool(opposed.width[face] >= BEND * wall)
-    return bool(opposed.width[face] >= THIN * wall or (opposed.width[face] >= BEND * wall and _is_floor(shape, face, wall)))
+        return bool(opposed.width[face] >= BEND * wall) and not (opposed.width[face] < BROKEN * wall and _is_chamfer(shape, face))
+    width = _unbroken_width(shape, opposed.width, face, wall)
+    return bool(width >= THIN * wall or (width >= BEND * wall and _is_floor(shape, face, wall)))
+
+
+def _is_chamfer(shape: Shape, face: int) -> bool:
+    """Does a face fall away sharply from what lies on both sides of it? A tight bend runs on smoothly."""
+    edges = shape.face_edges[face]
+    sharp = [e for e in edges if not smooth_edge(shape, e) and falls_away(shape, face, e)]
+    return bool(shape.edge_length[sharp].sum() > SHARP * shape.edge_length[list(edges)].sum())
+
+
+def _unbroken_width(shape: Shape, width: Floats, face: int, wall: float) -> float:
+    """Mean width of a flat face together with the roundings and chamfers of its edges, as they lie in its plane."""
+    around = {f for e in shape.face_edges[face] for f in shape.edge_faces[e] if f != face and width[f] < BROKEN * wall}
+    normal = shape.faces[face].carrier.array[3:6]
+    seen = np.isin(shape.facet_face, list(around))
+    more = float((shape.facet_area[seen] * np.abs(shape.facet_normal[seen] @ normal)).sum())
+    return float(width[face] * (1 + more / max(float(shape.face_area[face]), 1e-300)))
 
 
 def _is_floor(shape: Shape, face: int, wall: float) -> bool:
@@ -206,12 +228,35 @@ def _without_wedges(shape: Shape, pairs: list[Pair]) -> list[Pair]:
     return [pair for pair in pairs if not is_wedge(pair)]
 
 
-def _without_eyes(shape: Shape, pairs: list[Pair]) -> list[Pair]:
-    """The pairs without round ones whose two ends are the sides of a flat wall: that wall goes on round its hole."""
+def _neighbours(shape: Shape, width: Floats, narrow: float) -> list[set[int]]:
+    """The faces that share an edge with each face, or lie just beyond a broken edge: a face narrower than `narrow`."""
     beside: list[set[int]] = [set() for _ in shape.faces]
     for faces in shape.edge_faces:
         for f in faces:
             beside[f] |= set(faces) - {f}
+    broken = {f for f in range(len(shape.faces)) if width[f] < narrow}
+    return [near.union(*(beside[f] for f in near & broken)) - {f} for f, near in enumerate(beside)]
+
+
+def _broken(pairs: list[Pair]) -> float:
+    """Width below which a face is a rounding or a chamfer of an edge, for walls as thick as the thinnest of these."""
+    return BROKEN * min((pair.wall for pair in pairs), default=0.0)
+
+
+def _without_rims(shape: Shape, width: Floats, pairs: list[Pair]) -> list[Pair]:
+    """The pairs without slanted ones between a rim of a flat wall and what lies behind it, as where a brace runs out on a tube."""
+    beside = _neighbours(shape, width, _broken(pairs))
+    walls = [({p.a, p.b}, p.wall) for p in pairs if p.even and shape.faces[p.a].carrier.kind == shape.faces[p.b].carrier.kind == "plane"]
+
+    def is_rim(face: int) -> bool:
+        return any(sides <= beside[face] and width[face] <= wall for sides, wall in walls)
+
+    return [pair for pair in pairs if pair.even or not (is_rim(pair.a) or is_rim(pair.b))]
+
+
+def _without_eyes(shape: Shape, width: Floats, pairs: list[Pair]) -> list[Pair]:
+    """The pairs without round ones whose two ends are the sides of a flat wall: that wall goes on round its hole."""
+    beside = _neighbours(shape, width, _broken(pairs))
     flat = [{p.a, p.b} for p in pairs if shape.faces[p.a].carrier.kind == shape.faces[p.b].carrier.kind == "plane"]
 
     def is_eye(pair: Pair) -> bool:

@@ -1,4 +1,4 @@
-"""Where places lie along a line: arc lengths of the places nearest to them."""
+"""Where places lie along a line, and how far from it."""
 
 from __future__ import annotations
 
@@ -19,6 +19,25 @@ def stations(line: Floats, points: Floats, common: Floats) -> Floats:
     out = np.empty(len(points))
     _nearest(np.ascontiguousarray(line), arc_lengths(common), np.ascontiguousarray(points), closed, TIE, out)
     return out
+
+
+def away_from(points: Floats, line: Floats) -> Floats:
+    """Distance (n,) of points (n, 3) from a polyline (k, 3); infinite when it has no segment."""
+    out = np.empty(len(points))
+    _away(np.ascontiguousarray(points, float), np.ascontiguousarray(line, float), out)
+    return out
+
+
+@kernel
+def _away(points, line, out):  # type: ignore[no-untyped-def]
+    for p in range(len(points)):
+        least = np.inf
+        for k in range(len(line) - 1):
+            dx, dy, dz = line[k + 1, 0] - line[k, 0], line[k + 1, 1] - line[k, 1], line[k + 1, 2] - line[k, 2]
+            ax, ay, az = points[p, 0] - line[k, 0], points[p, 1] - line[k, 1], points[p, 2] - line[k, 2]
+            t = min(max((ax * dx + ay * dy + az * dz) / max(dx * dx + dy * dy + dz * dz, 1e-300), 0.0), 1.0)
+            least = min(least, (ax - t * dx) ** 2 + (ay - t * dy) ** 2 + (az - t * dz) ** 2)
+        out[p] = np.sqrt(least)
 
 
 @kernel

@@ -7,8 +7,8 @@ import numpy as np
 from kind_rivet.core.geometry.carriers import Floats, unit
 from kind_rivet.core.midsurface.fields import settle
 from kind_rivet.core.midsurface.middles import Middle
-from kind_rivet.core.midsurface.stations import stations
-from kind_rivet.core.midsurface.traces import Line, away_from
+from kind_rivet.core.midsurface.stations import away_from, stations
+from kind_rivet.core.midsurface.traces import Line
 
 PARALLEL = 0.95  # cosine between the walls
 ON = 0.01  # walls off a curve up to which a place lies on it
@@ -140,4 +140,6 @@ def _longest(points: Floats) -> Floats:
 
 def _runs_along(points: Floats, line: Floats, tolerance: float) -> bool:
     """Do two curves run along one another over some length?"""
+    if (np.maximum(points.min(axis=0), line.min(axis=0)) - np.minimum(points.max(axis=0), line.max(axis=0))).max() > tolerance:
+        return False
     return int((away_from(points, line) < tolerance).sum() + (away_from(line, points) < tolerance).sum()) >= 2

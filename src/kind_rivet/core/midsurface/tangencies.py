@@ -8,7 +8,8 @@ from kind_rivet.core.geometry.carriers import Carrier, Floats, unit
 from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.midsurface.middles import Middle
-from kind_rivet.core.midsurface.traces import Line, away_from, contact_field, inside
+from kind_rivet.core.midsurface.stations import away_from
+from kind_rivet.core.midsurface.traces import Line, contact_field, inside
 
 TOUCH = 0.01  # walls between two middles that touch
 SAME = 0.03  # share by which the walls may differ

@@ -306,15 +306,6 @@ def inside(points: Floats, solid: FacetTree, shape: Shape) -> NDArray[np.bool_]:
     return np.asarray(votes >= 2)
 
 
-def away_from(points: Floats, line: Floats) -> Floats:
-    """Distance (n,) of points from a polyline."""
-    best = np.full(len(points), np.inf)
-    for a, d in zip(line[:-1], np.diff(line, axis=0), strict=True):
-        t = np.clip((points - a) @ d / max(float(d @ d), 1e-300), 0, 1)
-        best = np.minimum(best, np.linalg.norm(points - a - t[:, None] * d, axis=1))
-    return best
-
-
 def contact_field(direction: Floats | None, at: Floats, normal: Floats) -> Field | None:
     """The plane through a straight bend line square to the wall."""
     if direction is None:

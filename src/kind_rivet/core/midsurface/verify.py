@@ -14,7 +14,7 @@ from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.midsurface.pairs import SLANT
 from kind_rivet.core.midsurface.remarks import remarks_on
 from kind_rivet.core.midsurface.sheet import Proof, Sheet
-from kind_rivet.core.midsurface.traces import away_from
+from kind_rivet.core.midsurface.stations import away_from
 
 COVER = 0.53  # walls from the sheet up to which the solid counts as covered
 SAMPLES = 16000

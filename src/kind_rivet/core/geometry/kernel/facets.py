@@ -9,13 +9,15 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kind_rivet.core.errors import Refused
-from kind_rivet.core.geometry.carriers import FREE, Carrier, distance, surface_normals, unit
+from kind_rivet.core.geometry.carriers import FREE, Carrier, distance, fit_curve, surface_normals, unit
+from kind_rivet.core.geometry.hidden import hidden_carrier
 from kind_rivet.core.geometry.kernel.slivers import normals_over, sliver_facets
 from kind_rivet.core.geometry.plane_facets import plane_facets
 from kind_rivet.core.geometry.shape import Edge, Face, Shape
 
 DEFLECTION, ANGLE = 2e-4, 0.15
 MOST_BORDERS = 30  # of a plane face whose facets the kernel makes
+MOST_PLACES = 400  # at which a spline is asked whether it is round
 
 
 def to_bytes(shape: Any) -> NDArray[np.uint8]:
@@ -292,6 +294,7 @@ def _edge_ends(edge: Any) -> tuple[Any, Any]:
 
 
 def _curve(edge: Any) -> Carrier:
+    """The line or circle that an edge's curve is, given as a spline too; else `FREE`."""
     from OCP.BRepAdaptor import BRepAdaptor_Curve
     from OCP.GeomAbs import GeomAbs_CurveType as Kind
 
@@ -302,7 +305,9 @@ def _curve(edge: Any) -> Carrier:
     if curve.GetType() == Kind.GeomAbs_Circle:
         circle = curve.Circle()
         return Carrier("circle", (*_xyz(circle.Location()), *_xyz(circle.Axis().Direction()), circle.Radius()))
-    return FREE
+    places = np.linspace(curve.FirstParameter(), curve.LastParameter(), 17)
+    points = np.array([_xyz(curve.Value(t)) for t in places.tolist()])
+    return fit_curve(points, 1e-6 * float(np.linalg.norm(np.ptp(points, axis=0))))
 
 
 def _xyz(p: Any) -> tuple[float, float, float]:
@@ -317,7 +322,7 @@ def _carrier_and_normals(face: Any, mesh: Any, local: np.ndarray, tri: np.ndarra
     surface = BRepAdaptor_Surface(face)
     carrier = _analytic(surface, local)
     if carrier.kind == "free":
-        carrier = _hidden_carrier(face, surface, local)
+        carrier = _hidden_carrier(face, surface, mesh, local, tri)
     facet = np.cross(local[tri[:, 1]] - local[tri[:, 0]], local[tri[:, 2]] - local[tri[:, 0]])
     rough = np.zeros_like(local)
     for k in range(3):
@@ -373,19 +378,41 @@ def _analytic(surface: Any, local: np.ndarray) -> Carrier:
     return FREE
 
 
-def _hidden_carrier(face: Any, surface: Any, local: np.ndarray) -> Carrier:
+def _places_on_spline(surface: Any, mesh: Any, tri: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Places (m, 3) at the nodes and within the facets of a face, and the exact unit normals there; none beside poles."""
+    from OCP.gp import gp_Pnt, gp_Vec
+
+    if not mesh.HasUVNodes():
+        return np.zeros((0, 3)), np.zeros((0, 3))
+    uv = np.array([(q.X(), q.Y()) for q in (mesh.UVNode(i + 1) for i in range(mesh.NbNodes()))])
+    inside = uv[tri].mean(axis=1)
+    uv = np.concatenate((uv[:: max(1, len(uv) // MOST_PLACES)], inside[:: max(1, len(inside) // MOST_PLACES)]))
+    places, normals, sweep = np.zeros((len(uv), 3)), np.zeros((len(uv), 3)), np.zeros(len(uv))
+    point, du, dv = gp_Pnt(), gp_Vec(), gp_Vec()
+    for i, (u, v) in enumerate(uv.tolist()):
+        surface.D1(u, v, point, du, dv)
+        n = du.Crossed(dv)
+        places[i], normals[i], sweep[i] = _xyz(point), _xyz(n), n.Magnitude()
+    known = sweep > 1e-3 * np.median(sweep)  # beside poles the normals are not exact
+    return places[known], unit(normals[known])
+
+
+def _hidden_carrier(face: Any, surface: Any, mesh: Any, local: np.ndarray, tri: np.ndarray) -> Carrier:
     """The plane, cylinder, cone, sphere or torus that a spline face really is, to a millionth of the face's size."""
     from OCP.BRep import BRep_Tool
     from OCP.GeomAdaptor import GeomAdaptor_Surface
     from OCP.GeomConvert import GeomConvert_SurfToAnaSurf
 
+    found = hidden_carrier(*_places_on_spline(surface, mesh, tri))
     size = float(np.linalg.norm(np.ptp(local, axis=0)))
+    if found.kind != "free" and distance(found, local).max() <= 1e-5 * size:
+        return found
     bounds = (surface.FirstUParameter(), surface.LastUParameter(), surface.FirstVParameter(), surface.LastVParameter())
     try:
-        found = GeomConvert_SurfToAnaSurf(BRep_Tool.Surface_s(face)).ConvertToAnalytical(1e-6 * size, *bounds)
+        other = GeomConvert_SurfToAnaSurf(BRep_Tool.Surface_s(face)).ConvertToAnalytical(1e-6 * size, *bounds)
     except Exception:  # the kernel gives up on some splines with errors of many kinds
         return FREE
-    if found is None:
+    if other is None:
         return FREE
-    carrier = _analytic(GeomAdaptor_Surface(found), local)
+    carrier = _analytic(GeomAdaptor_Surface(other), local)
     return carrier if carrier.kind != "free" and distance(carrier, local).max() <= 1e-5 * size else FREE

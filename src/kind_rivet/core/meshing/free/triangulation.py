@@ -304,6 +304,8 @@ def constrain(a, b, pts, tri, nbr, con, last):  # type: ignore[no-untyped-def]
             crossed[n, 0], crossed[n, 1] = c, d
             n += 1
             u = nbr[t, side]
+            if u < 0:  # the way leads out of the square: places all but on one another have upset the triangles
+                return -1
             m = 0
             for i in range(3):
                 if nbr[u, i] == t:
@@ -336,6 +338,8 @@ def constrain(a, b, pts, tri, nbr, con, last):  # type: ignore[no-untyped-def]
             if t < 0:
                 continue
             u = nbr[t, k]
+            if u < 0:
+                return -1
             m = 0
             for i in range(3):
                 if nbr[u, i] == t:

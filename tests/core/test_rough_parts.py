@@ -1,0 +1,133 @@
+"""Parts as other programs hand them on: round faces as splines, faces split without need, edges rounded."""
+
+import numpy as np
+import pytest
+from scipy.spatial.transform import Rotation
+
+from kind_rivet.core.geometry.carriers import Carrier, distance, project, surface_normals
+from kind_rivet.core.geometry.curving import curving_on
+from kind_rivet.core.geometry.hidden import hidden_carrier
+from kind_rivet.core.geometry.shape import Shape
+from kind_rivet.core.geometry.simplify import simplify
+from kind_rivet.core.midsurface.extract import extract
+from kind_rivet.core.midsurface.sheet import Sheet
+from kind_rivet.core.midsurface.stations import away_from
+from tests.rough import as_splines, rounded, split
+from tests.thin_meshes import drawing, drawn, drawn_sheet, solid_of
+
+AXIS = (0.36, 0.48, 0.8)
+KINDS = [
+    Carrier("plane", (3.0, -2.0, 5.0, *AXIS)),
+    Carrier("cylinder", (3.0, -2.0, 5.0, *AXIS, 40.0)),
+    Carrier("cone", (30.0, -20.0, 5.0, *AXIS, 0.4)),
+    Carrier("sphere", (3.0, -2.0, 5.0, 60.0)),
+    Carrier("torus", (3.0, -2.0, 5.0, *AXIS, 70.0, 12.0)),
+]
+
+
+def places_on(carrier: Carrier, seed: int = 7, about: float = 50.0) -> tuple[np.ndarray, np.ndarray]:
+    """Places near one corner of a carrier, not all round it, and its normals there."""
+    rng = np.random.default_rng(seed)
+    points = project(carrier, np.array([40.0, 30.0, 60.0]) + rng.uniform(-about, about, (80, 3)))
+    normals = np.tile(carrier.array[3:6], (80, 1)) if carrier.kind == "plane" else surface_normals(carrier, points)
+    return points, normals
+
+
+@pytest.mark.parametrize("carrier", KINDS, ids=[c.kind for c in KINDS])
+def test_splines_are_told_what_they_are(carrier: Carrier) -> None:
+    points, normals = places_on(carrier)
+    for sense in (1, -1):
+        found = hidden_carrier(points, sense * normals)
+        assert found.kind == carrier.kind
+        assert distance(found, points).max() < 1e-9 * np.ptp(points)
+        assert distance(carrier, project(found, points + 3.0)).max() < 1e-6
+
+
+def test_a_small_stretch_of_a_fillet_is_enough() -> None:
+    carrier = Carrier("torus", (3.0, -2.0, 5.0, *AXIS, 70.0, 3.0))
+    points, normals = places_on(carrier, about=8.0)
+    found = hidden_carrier(points, normals)
+    assert found.kind == "torus"
+    assert found.data[6:] == pytest.approx((70.0, 3.0), rel=1e-6)
+
+
+def test_other_surfaces_stay_free() -> None:
+    u, v = (a.ravel() for a in np.meshgrid(np.linspace(0.2, 2.4, 12), np.linspace(0.3, 1.8, 12)))
+    flight = np.column_stack((v * np.cos(u), v * np.sin(u), 0.3 * u))  # a screw turns within itself, but not about an axis alone
+    across = np.cross(np.column_stack((-v * np.sin(u), v * np.cos(u), 0.3 + 0 * u)), np.column_stack((np.cos(u), np.sin(u), 0 * u)))
+    assert hidden_carrier(flight, across / np.linalg.norm(across, axis=1)[:, None]).kind == "free"
+    egg = np.column_stack((np.cos(u) * np.sin(v), np.sin(u) * np.sin(v), 1.2 * np.cos(v)))
+    out = egg / [1, 1, 1.44]
+    assert hidden_carrier(egg, out / np.linalg.norm(out, axis=1)[:, None]).kind == "free"
+    assert hidden_carrier(egg[:4], out[:4]).kind == "free"
+    assert hidden_carrier(np.tile(egg[:1], (9, 1)), np.tile(out[:1], (9, 1))).kind == "free"
+
+
+def kinds(shape: Shape) -> list[str]:
+    return [face.carrier.kind for face in shape.faces] + sorted(edge.carrier.kind for edge in shape.edges)
+
+
+def is_like(sheet: Sheet, other: Sheet, mass: float) -> None:
+    assert sheet.proof is not None and other.proof is not None
+    assert sheet.proof.pieces == other.proof.pieces
+    assert len(sheet.shape.faces) == len(other.shape.faces)
+    assert sheet.proof.inner_free_length <= other.proof.inner_free_length + 1e-9
+    assert sheet.proof.mass_ratio == pytest.approx(other.proof.mass_ratio, abs=mass)
+    assert sheet.proof.cover >= other.proof.cover - 0.002
+
+
+@pytest.mark.parametrize(
+    ("script", "name"),
+    [("vessel_parts", "barbed_spout"), ("moulded_parts", "moulded_tub"), ("thin_parts", "pocket_part"), ("", "braced_spigot")],
+)
+def test_all_faces_as_splines(script: str, name: str) -> None:
+    solid = solid_of(as_splines(part(name)))
+    assert kinds(solid) == kinds(drawn(name))
+    is_like(extract(solid), drawn_sheet(name), 0.002)
+
+
+def part(name: str) -> object:
+    for script in ("thin_parts", "moulded_parts", "hole_patterns", "joined_parts", "round_parts", "touching_parts", "vessel_parts"):
+        if name in (parts := drawing(f"draw_{script}").PARTS):
+            return parts[name]()
+    raise KeyError(name)
+
+
+PLANES = [((10.0, 5.0, 20.0), (0.5, 0.3, 0.8)), ((-5.0, 12.0, 30.0), (-0.4, 0.9, 0.2))]
+
+
+@pytest.mark.parametrize("name", ["duct", "louvre", "braced_spigot"])
+def test_faces_split_without_need(name: str) -> None:
+    solid = solid_of(split(part(name), PLANES))
+    assert len(solid.faces) > len(drawn(name).faces)
+    is_like(extract(solid), drawn_sheet(name), 0.002)
+
+
+def test_split_free_faces_are_one_again() -> None:
+    solid = solid_of(split(part("duct"), PLANES))
+    assert curving_on(solid)
+    joined, origin = simplify(solid, blends=True, turning=np.pi)
+    assert len(joined.faces) == len(origin) == len(simplify(drawn("duct"), blends=True, turning=np.pi)[0].faces)
+    assert len(simplify(solid)[0].faces) > len(joined.faces)  # for meshing, what an analyst has split stays split
+
+
+def test_what_bends_more_is_not_joined() -> None:
+    """Freely curved fillets run on smoothly into their walls, but do not curve alike."""
+    for name in ("duct", "bowed_tray", "louvre"):
+        assert not curving_on(drawn(name))
+
+
+@pytest.mark.parametrize(("name", "radius"), [("box_with_lugs", 0.5), ("strutted_ring", 0.5), ("ribbed_plate", 0.4)])
+def test_rounded_edges_change_nothing(name: str, radius: float) -> None:
+    solid = solid_of(rounded(part(name), radius))
+    assert len(solid.faces) > len(drawn(name).faces)
+    is_like(extract(solid), drawn_sheet(name), 0.01)
+
+
+def test_distance_from_a_polyline() -> None:
+    line = np.array([[0.0, 0, 0], [2, 0, 0], [2, 0, 0], [2, 3, 0]])
+    points = np.array([[1.0, -1, 0], [-3, 0, 4], [2, 1, 2], [4, 5, 0]])
+    assert away_from(points, line) == pytest.approx([1.0, 5.0, 2.0, 8**0.5])
+    turn = Rotation.from_rotvec([0.3, -0.8, 0.5])
+    assert away_from(turn.apply(points), turn.apply(line)) == pytest.approx(away_from(points, line))
+    assert np.isinf(away_from(points, line[:1])).all()
