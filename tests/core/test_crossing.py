@@ -84,7 +84,7 @@ def test_made_up_parts_meet_their_figures(name: str, faces: int, mass: float, co
     assert proof.pieces == 1
     assert proof.off_middle <= off
     free = faces_beside(made).get(1, 0.0)
-    assert proof.inner_free_length <= 0.02 * free
+    assert proof.inner_free_length <= (0.02 * free if name.startswith("moulded") else 0.0)
     for f, face in enumerate(made.shape.faces):  # facets lie on the exact carriers, except beside steps
         nodes = np.unique(made.shape.facets[made.shape.facet_face == f])
         if face.carrier.kind != "free" and not name.startswith("stepped") and name != "pocket_part":

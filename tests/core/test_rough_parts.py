@@ -12,8 +12,8 @@ from kind_rivet.core.geometry.simplify import simplify
 from kind_rivet.core.midsurface.extract import extract
 from kind_rivet.core.midsurface.sheet import Sheet
 from kind_rivet.core.midsurface.stations import away_from
-from tests.rough import as_splines, rounded, split
-from tests.thin_meshes import drawing, drawn, drawn_sheet, solid_of
+from tests.rough import as_splines, patched_skin, rounded, split
+from tests.thin_meshes import drawing, drawn, drawn_sheet, meshed, size_for, solid_of
 
 AXIS = (0.36, 0.48, 0.8)
 KINDS = [
@@ -76,11 +76,8 @@ def is_like(sheet: Sheet, other: Sheet, mass: float) -> None:
     assert sheet.proof.cover >= other.proof.cover - 0.002
 
 
-@pytest.mark.parametrize(
-    ("script", "name"),
-    [("vessel_parts", "barbed_spout"), ("moulded_parts", "moulded_tub"), ("thin_parts", "pocket_part"), ("", "braced_spigot")],
-)
-def test_all_faces_as_splines(script: str, name: str) -> None:
+@pytest.mark.parametrize("name", ["barbed_spout", "finned_disc", "pocket_part", "braced_spigot"])
+def test_all_faces_as_splines(name: str) -> None:
     solid = solid_of(as_splines(part(name)))
     assert kinds(solid) == kinds(drawn(name))
     is_like(extract(solid), drawn_sheet(name), 0.002)
@@ -109,6 +106,23 @@ def test_split_free_faces_are_one_again() -> None:
     joined, origin = simplify(solid, blends=True, turning=np.pi)
     assert len(joined.faces) == len(origin) == len(simplify(drawn("duct"), blends=True, turning=np.pi)[0].faces)
     assert len(simplify(solid)[0].faces) > len(joined.faces)  # for meshing, what an analyst has split stays split
+
+
+@pytest.mark.parametrize("rib_from", [5.0, 0.0])
+def test_a_skin_of_patches_over_ribs(rib_from: float) -> None:
+    """Patches cut elsewhere on the other side, and ribs that leave slots in them: one skin, and joints all along the ribs."""
+    solid = solid_of(patched_skin(rib_from))
+    sheet = extract(solid)
+    assert sheet.proof is not None
+    assert sheet.proof.pieces == 1 and sheet.proof.inner_free_length == 0
+    assert sheet.proof.mass_ratio == pytest.approx(1.0, abs=0.003)
+    assert sheet.proof.cover > 0.998
+    free = [f for f, face in enumerate(sheet.shape.faces) if face.carrier.kind == "free"]
+    joints = [e for e, beside in enumerate(sheet.shape.edge_faces) if len(beside) > 2 and set(beside) & set(free)]
+    assert sheet.shape.edge_length[joints].sum() > 160
+    mesh = meshed(sheet, size_for(solid))
+    assert len(mesh.quality.failing) == 0
+    assert mesh.quad_share > 0.985
 
 
 def test_what_bends_more_is_not_joined() -> None:

@@ -12,6 +12,7 @@ from kind_rivet.core.geometry.curving import curving_on
 from kind_rivet.core.geometry.shape import Edge, Face, Shape
 
 SMOOTH = np.cos(np.radians(8.0))
+OPEN = np.radians(80.0)  # what turns by less from its mean is no tube
 FILLET = 1.8  # radii: a round face narrower than this is a fillet
 
 
@@ -55,9 +56,15 @@ class _Groups:
             self.members.setdefault(first, []).append(f)
 
     def join(self, face: int, other: int, turning: float | None = None) -> None:
-        """Make the groups of two faces one, unless that would close round on itself or turn too far (rad)."""
+        """Make the groups of two faces one, unless that would close round on itself or turn too far (rad).
+
+        What turns but little closes round a hole or the foot of a rib, not round a tube.
+        """
         a, b = sorted((int(self.label[face]), int(self.label[other])))
-        if a != b and not self._would_close(a, b) and (turning is None or self._turned(a, b) <= turning):
+        if a == b:
+            return
+        turned = 0.0 if turning is None else self._turned(a, b)
+        if turned <= (turning or 0.0) and ((turning is not None and turned < OPEN) or not self._would_close(a, b)):
             self.label[self.members[b]] = a
             self.members[a] += self.members.pop(b)
 

@@ -21,6 +21,7 @@ from kind_rivet.core.midsurface.charts import Chart, ConeChart, CylinderChart, F
 from kind_rivet.core.midsurface.fields import CarrierField, FacetField, Field, settle, signed_distance
 from kind_rivet.core.midsurface.round_charts import tube_chart
 
+SLOTTED = 0.9  # a side with a border shorter than this share of the other's is laid flat: ribs leave slots in the other
 FLAT_CONE = np.radians(75.0)  # half angle of a cone that is drawn on as on a plane
 
 
@@ -168,6 +169,21 @@ def _coaxial(a: Carrier, b: Carrier, samples: Floats, tolerance: float) -> Carri
     return Carrier("cone", (*apex, *(np.sign(slope) * axis), float(np.arctan(abs(slope)))))
 
 
+def _less_slotted(sides: list[FacetField]) -> FacetField:
+    """The side of a free wall to lay flat: that with more facets, but not if ribs that stand on it leave slots in it, which open when it is laid flat."""
+    bordered = [_border_length(side) for side in sides]
+    return max(sides, key=lambda side: (_border_length(side) < SLOTTED * max(bordered), len(side.tree.facets)))
+
+
+def _border_length(side: FacetField) -> float:
+    """Length of the sides that only one facet has."""
+    facets = side.tree.facets
+    ends = np.sort(np.concatenate((facets[:, :2], facets[:, 1:], facets[:, ::2])), axis=1)
+    lone, count = np.unique(ends, axis=0, return_counts=True)
+    a, b = (side.tree.points[lone[count == 1, k]] for k in (0, 1))
+    return float(np.linalg.norm(b - a, axis=1).sum())
+
+
 def _chart(carrier: Carrier, shape: Shape, faces: tuple[int, int], first: Field, second: Field, wall: float, samples: Floats) -> Chart:
     """A flat map of the neighbourhood of the middle."""
     if (
@@ -187,7 +203,7 @@ def _chart(carrier: Carrier, shape: Shape, faces: tuple[int, int], first: Field,
     if carrier.kind in makers:
         return makers[carrier.kind].over(carrier, samples)
     sides = [s for s in (first, second) if isinstance(s, FacetField)]
-    larger = max(sides, key=lambda s: len(s.tree.facets))
+    larger = _less_slotted(sides)
     between = Between(first, second)
     try:
         return FacetChart.over(larger, between, wall)

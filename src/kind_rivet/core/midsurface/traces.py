@@ -13,6 +13,7 @@ from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.midsurface.fields import CarrierField, Field, settle
 from kind_rivet.core.midsurface.middles import Middle
 
+CORNER, LEG = np.radians(35.0), 0.02  # a curve that turns by more at a place is sharp there, if both legs are longer than this in walls
 TURN = 0.13  # radians from point to point along curves
 HALVINGS, NEAR = 24, 0.02  # halvings of a facet's side in search of a middle, and walls off it that are near enough
 SAG = 0.08  # squared chord over radius, in walls: a hundredth of the wall between chord and curve
@@ -74,10 +75,22 @@ def resampled(points: Floats, fields: list[Field], tolerance: float, wall: float
     turning = float(np.arccos(np.clip(np.einsum("ij,ij->i", d[1:], d[:-1]), -1, 1)).sum())
     by_sag = np.sqrt(station[-1] * turning / (SAG * wall))
     n = int(np.clip(np.ceil(max(turning / TURN, by_sag)), 4, 600))
-    at = np.linspace(0, station[-1], n + 1)
+    at = _with_corners(np.linspace(0, station[-1], n + 1), p, station, wall)
     out = np.column_stack([np.interp(at, station, p[:, k]) for k in range(3)])
     inner, _ = settle(out[1:-1], fields)
     return np.asarray(np.vstack((p[:1], inner, p[-1:])))
+
+
+def _with_corners(at: Floats, p: Floats, station: Floats, wall: float) -> Floats:
+    """The stations with those nearest to sharp turns of the curve moved there, as where roundings of two edges meet in a mitre."""
+    leg = np.diff(p, axis=0)
+    long = np.diff(station) > LEG * wall
+    turn = np.arccos(np.clip(np.einsum("ij,ij->i", unit(leg[1:]), unit(leg[:-1])), -1, 1))
+    for where in station[1:-1][(turn > CORNER) & long[1:] & long[:-1]]:
+        nearest = int(np.argmin(np.abs(at - where)))
+        if 0 < nearest < len(at) - 1:
+            at[nearest] = where
+    return np.asarray(at)
 
 
 def framed(middle: Middle, margin: float) -> tuple[Floats, Floats]:
