@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from kind_rivet.core.geometry.carriers import Carrier, Floats, arc_lengths, unit
 from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.geometry.shape import Shape
-from kind_rivet.core.midsurface.fields import CarrierField, Field, settle
+from kind_rivet.core.midsurface.fields import CarrierField, FacetField, Field, settle
 from kind_rivet.core.midsurface.middles import Middle
 
 CORNER, LEG = np.radians(35.0), 0.02  # a curve that turns by more at a place is sharp there, if both legs are longer than this in walls
@@ -49,10 +49,10 @@ class Line:
         return bool(np.allclose(self.points[0], self.points[-1], rtol=0, atol=1e-12 + 1e-9 * float(np.ptp(self.points))))
 
 
-def resampled(points: Floats, fields: list[Field], tolerance: float, wall: float) -> Floats:
+def resampled(points: Floats, fields: list[Field], tolerance: float, wall: float, sharp: bool = False) -> Floats:
     """A smooth chain with points where it turns: two on a straight line, else at even arc lengths, settled on the fields.
 
-    Chords stay within a hundredth of the wall of the curve.
+    Chords stay within a hundredth of the wall of the curve. `sharp`: it may have corners, which are kept.
     """
     p = points
     step = np.linalg.norm(np.diff(p, axis=0), axis=1)
@@ -75,7 +75,9 @@ def resampled(points: Floats, fields: list[Field], tolerance: float, wall: float
     turning = float(np.arccos(np.clip(np.einsum("ij,ij->i", d[1:], d[:-1]), -1, 1)).sum())
     by_sag = np.sqrt(station[-1] * turning / (SAG * wall))
     n = int(np.clip(np.ceil(max(turning / TURN, by_sag)), 4, 600))
-    at = _with_corners(np.linspace(0, station[-1], n + 1), p, station, wall)
+    at = np.linspace(0, station[-1], n + 1)
+    if sharp:
+        at = _with_corners(at, p, station, wall)
     out = np.column_stack([np.interp(at, station, p[:, k]) for k in range(3)])
     inner, _ = settle(out[1:-1], fields)
     return np.asarray(np.vstack((p[:1], inner, p[-1:])))
@@ -224,7 +226,7 @@ def _chains(
             points = points[[0, -1]]
         if len(points) < 2 or (chain[0] == chain[-1] and len(points) < 4):
             continue
-        line = resampled(points, [middle.field, fields[f]], tolerance, middle.wall)
+        line = resampled(points, [middle.field, fields[f]], tolerance, middle.wall, isinstance(fields[f], FacetField))
         out.append(Line("outline", line, (fields[f],), (number,), f))
     return out
 
