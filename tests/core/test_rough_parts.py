@@ -7,9 +7,14 @@ from scipy.spatial.transform import Rotation
 from kind_rivet.core.geometry.carriers import Carrier, distance, project, surface_normals
 from kind_rivet.core.geometry.curving import curving_on
 from kind_rivet.core.geometry.hidden import hidden_carrier
+from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.geometry.simplify import simplify
+from kind_rivet.core.meshing.free.constrained import constrained_triangles
 from kind_rivet.core.midsurface.extract import extract
+from kind_rivet.core.midsurface.fields import FacetField, face_field
+from kind_rivet.core.midsurface.middles import less_slotted
+from kind_rivet.core.midsurface.pairs import find_opposed, find_pairs
 from kind_rivet.core.midsurface.sheet import Sheet
 from kind_rivet.core.midsurface.stations import away_from
 from tests.rough import as_splines, patched_skin, rounded, split
@@ -123,6 +128,68 @@ def test_a_skin_of_patches_over_ribs(rib_from: float) -> None:
     mesh = meshed(sheet, size_for(solid))
     assert len(mesh.quality.failing) == 0
     assert mesh.quad_share > 0.985
+
+
+def test_patches_are_joined_round_the_foot_of_a_rib_but_not_round_a_tube() -> None:
+    skin, _ = simplify(solid_of(patched_skin(5.0)), blends=True, turning=np.pi)
+    areas = sorted(skin.face_area[[f for f, face in enumerate(skin.faces) if face.carrier.kind == "free"]])
+    assert areas[-2] > 9000 and (len(areas) == 2 or areas[-3] < 400)  # both sides of the skin, and rims
+    tube, _ = simplify(solid_of(split(part("leaning_duct"), PLANES)), blends=True, turning=np.pi)
+    for f, face in enumerate(tube.faces):  # a tube without a seam could not be laid flat
+        if face.carrier.kind == "free":
+            facets = tube.facets[tube.facet_face == f]
+            sides = np.sort(np.concatenate((facets[:, :2], facets[:, 1:], facets[:, ::2])), axis=1)
+            assert len(np.unique(facets)) - len(np.unique(sides, axis=0)) + len(facets) == 1
+
+
+def test_patches_that_turn_too_far_stay_apart() -> None:
+    solid = solid_of(patched_skin(5.0))
+    faces = [len(simplify(solid, turning=turning)[0].faces) for turning in (None, 0.01, 0.3, np.pi)]
+    assert faces[0] >= faces[1] > faces[2] >= faces[3]
+
+
+def test_corners_where_roundings_meet_are_kept() -> None:
+    """The border of the plate is rounded all round: its middle has four corners all the same."""
+    sheet = drawn_sheet("ribbed_plate_blends").shape
+    border = sheet.points[
+        np.unique(np.concatenate([edge.nodes for edge, beside in zip(sheet.edges, sheet.edge_faces, strict=True) if beside == (0,)]))
+    ]
+    inset = 1.5 - (1.5**2 - 0.5**2) ** 0.5
+    for corner in ((inset, inset), (100 - inset, inset), (inset, 70 - inset), (100 - inset, 70 - inset)):
+        assert np.linalg.norm(border - [*corner, -1.0], axis=1).min() < 1e-3
+
+
+def test_a_brace_that_runs_out_on_a_tube_makes_no_wall_there() -> None:
+    """Between the slanted rim of a gusset and the inside of the tube lies none, however fine the facets are."""
+    solid = solid_of(as_splines(part("braced_spigot")))
+    pairs = find_pairs(solid, find_opposed(solid, FacetTree.over(solid.points, solid.facets)))
+    kinds_of = {frozenset((solid.faces[p.a].carrier.kind, solid.faces[p.b].carrier.kind)) for p in pairs}
+    assert kinds_of == {frozenset({"plane"}), frozenset({"cylinder"})}
+
+
+def test_a_free_wall_is_laid_flat_by_the_side_without_slots() -> None:
+    solid = solid_of(patched_skin(5.0))
+    joined, _ = simplify(solid, blends=True, turning=np.pi)
+    sides = sorted(np.flatnonzero([face.carrier.kind == "free" for face in joined.faces]), key=lambda f: -joined.face_area[f])[:2]
+    fields = [face_field(joined, int(f)) for f in sides]
+    assert all(isinstance(field, FacetField) for field in fields)
+    chosen = sides[fields.index(less_slotted(fields))]
+    assert joined.face_border_length[chosen] == min(joined.face_border_length[sides])
+
+
+@pytest.mark.parametrize("seed", range(40))
+def test_places_all_but_on_one_another_are_triangulated_or_refused(seed: int) -> None:
+    """Sides through heaps of places a hair apart: in order or not at all, and never outside what was given."""
+    rng = np.random.default_rng(seed)
+    heap = rng.uniform(0, 1, (12, 2))
+    places = np.concatenate([heap + rng.normal(0, 10.0 ** rng.integers(-16, -6), heap.shape) for _ in range(6)])
+    sides = rng.integers(0, len(places), (20, 2))
+    made = constrained_triangles(places, sides[sides[:, 0] != sides[:, 1]])
+    if made is not None:
+        tri, beside, kept = made
+        assert tri.min() >= 0 and tri.max() < len(places) + 4
+        assert beside.max() < len(tri)
+        assert kept.any()
 
 
 def test_what_bends_more_is_not_joined() -> None:

@@ -20,50 +20,35 @@ def curving_on(shape: Shape) -> list[int]:
     if not asked:
         return []
     width = 2 * shape.face_area / np.maximum(shape.face_border_length, 1e-300)
-    facet_at = _facets_along(shape, asked)
     found: list[int] = []
     slivers: dict[int, int] = {}  # face too narrow to turn, to its longest smooth edge
     for e in asked:
-        one, other = (_across(shape, e, f, facet_at) for f in shape.edge_faces[e])
+        one, other = (_across(shape, e, f) for f in shape.edge_faces[e])
         known = ~np.isnan(one[0]) & ~np.isnan(other[0])
         if not known.any():
             continue
-        same = np.einsum("ij,ij->i", one[1][known], other[1][known])
+        if np.einsum("ij,ij->i", one[1][known], other[1][known]).min() < SMOOTH:
+            continue
         k, m = one[0][known], other[0][known]
         allowed = ALIKE * np.median(np.maximum(np.abs(k), np.abs(m))) + FLAT / max(float(width[f]) for f in shape.edge_faces[e])
-        if same.min() < SMOOTH:
-            continue
         apart = float(np.median(np.abs(k - m)))
         if apart < allowed:
             found.append(e)
             continue
         narrow = min(shape.edge_faces[e], key=lambda f: float(width[f]))
-        if apart * width[narrow] < TURN and shape.edge_length[e] > shape.edge_length[slivers.get(narrow, e)] * (1 - 1e-9):
+        longest = slivers.get(narrow)
+        if apart * width[narrow] < TURN and (longest is None or shape.edge_length[e] > shape.edge_length[longest]):
             slivers[narrow] = e
     joined = {f for e in found for f in shape.edge_faces[e]}
     return found + [e for f, e in slivers.items() if f not in joined]
 
 
-def _facets_along(shape: Shape, edges: list[int]) -> dict[tuple[int, int, int], int]:
-    """(lower node, higher node, face) → the facet of that face on a segment of the edges."""
-    on = np.zeros(len(shape.points), bool)
-    for e in edges:
-        on[shape.edges[e].nodes] = True
-    out: dict[tuple[int, int, int], int] = {}
-    for k in range(3):
-        a, b = shape.facets[:, k], shape.facets[:, (k + 1) % 3]
-        for t in np.flatnonzero(on[a] & on[b]).tolist():
-            i, j = int(a[t]), int(b[t])
-            out[min(i, j), max(i, j), int(shape.facet_face[t])] = t
-    return out
-
-
-def _across(shape: Shape, edge: int, face: int, facet_at: dict[tuple[int, int, int], int]) -> tuple[Floats, Floats]:
+def _across(shape: Shape, edge: int, face: int) -> tuple[Floats, Floats]:
     """Curvature (s,) of a face square to each segment of an edge, and its normal (s, 3) there; nan where no facet tells it."""
     nodes = shape.edges[edge].nodes
     curvature, normal = np.full(len(nodes) - 1, np.nan), np.zeros((len(nodes) - 1, 3))
     for s, (a, b) in enumerate(zip(nodes[:-1].tolist(), nodes[1:].tolist(), strict=True)):
-        t = facet_at.get((min(a, b), max(a, b), face))
+        t = next((t for t in shape.segment_faces[min(a, b), max(a, b)] if shape.facet_face[t] == face), None)
         if t is None:
             continue
         corners = shape.facets[t].tolist()

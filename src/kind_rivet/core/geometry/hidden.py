@@ -1,10 +1,10 @@
 """The plane, sphere, cylinder, cone or torus that a spline really is, from places on it with their exact normals.
 
 Other programs hand on round faces as splines, whole turns of them too. With
-exact normals every kind is found in closed form: the normals of a surface of
-revolution are tangent to no rotation about its axis, so the rotation whose
-velocity lies in the surface everywhere is its axis (a linear complex of lines;
-Pottmann & Wallner, *Computational Line Geometry*, 2001, ch. 3).
+exact normals every kind is found in closed form. The rotation about its axis
+moves a surface of revolution within itself, so its velocity is square to every
+normal; the rotation for which that holds best gives the axis (the normals lie in
+a linear complex: Pottmann & Wallner, *Computational Line Geometry*, 2001, ch. 3).
 """
 
 from __future__ import annotations
@@ -15,7 +15,7 @@ from kind_rivet.core.geometry.carriers import FREE, Carrier, Floats, circle_in_p
 
 CLOSE = 1e-6  # of the reach of the places: how far one may lie off
 TURNED = 2e-4  # how far a normal may be off, rad
-ROUND = 1e-5  # share of the reach by which a surface has to move off its axis to have one
+ROUND = 1e-5  # mean square of the velocity along the normals, in reaches, up to which a rotation moves the surface within itself
 
 
 def hidden_carrier(points: Floats, normals: Floats) -> Carrier:

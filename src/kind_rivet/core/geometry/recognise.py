@@ -73,7 +73,7 @@ def recognise(old: Shape, new: Shape, old_holes: tuple[Hole, ...] = (), new_hole
     plane[both & (off < 1e-5 * size) & (turned < 1e-6)] = -0.6  # the same plane speaks for itself
     same_kind = a[:, None, 0] == b[None, :, 0]
     cost = np.where(same_kind, np.minimum(measures, 3) + np.minimum(place, 3) + np.minimum(turned, 1) + plane, 9.0)
-    neighbours_a, neighbours_b = _neighbours(old), _neighbours(new)
+    neighbours_a, neighbours_b = old.face_neighbours, new.face_neighbours
     match = _assign(cost)
     for _ in range(2):
         support = np.zeros_like(cost)
@@ -90,14 +90,6 @@ def recognise(old: Shape, new: Shape, old_holes: tuple[Hole, ...] = (), new_hole
         if j >= 0:
             exact[i] = bool(measures[i, j] < 1e-5 and place[i, j] * scale[i, j] < 1e-5 * size)
     return Recognised(match, exact, _match_holes(old_holes, new_holes, size))
-
-
-def _neighbours(shape: Shape) -> list[set[int]]:
-    out: list[set[int]] = [set() for _ in shape.faces]
-    for beside in shape.edge_faces:
-        for f in beside:
-            out[f] |= set(beside) - {f}
-    return out
 
 
 def _assign(cost: Floats, none: float = 1.6) -> NDArray[np.int64]:

@@ -109,6 +109,15 @@ class Shape:
         return tuple(out)
 
     @cached_property
+    def face_neighbours(self) -> tuple[frozenset[int], ...]:
+        """Faces that share an edge with each face."""
+        out: list[set[int]] = [set() for _ in self.faces]
+        for faces in self.edge_faces:
+            for f in faces:
+                out[f] |= set(faces) - {f}
+        return tuple(frozenset(near) for near in out)
+
+    @cached_property
     def face_edges(self) -> tuple[tuple[int, ...], ...]:
         """Edges round each face."""
         out: list[list[int]] = [[] for _ in self.faces]

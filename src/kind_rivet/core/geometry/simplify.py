@@ -39,7 +39,7 @@ def look_past(shape: Shape, edges: set[int], run_on: set[int] | None = None) -> 
     for e in sorted(edges - bordering):
         beside = shape.edge_faces[e]
         if len(beside) == 2 and beside[0] != beside[1]:
-            groups.join(beside[0], beside[1])
+            groups.join_open(beside[0], beside[1])
         elif len(beside) == 1 and not shape.edges[e].closed:
             bordering.add(e)
     return _joined(shape, groups.label, bordering)
@@ -48,25 +48,35 @@ def look_past(shape: Shape, edges: set[int], run_on: set[int] | None = None) -> 
 class _Groups:
     """Faces that are being joined: those of one group have one label, the lowest of their numbers."""
 
-    def __init__(self, shape: Shape, label: NDArray[np.int64] | None = None) -> None:
+    def __init__(self, shape: Shape) -> None:
         self.shape = shape
-        self.label = np.arange(len(shape.faces)) if label is None else label.copy()
-        self.members: dict[int, list[int]] = {}
-        for f, first in enumerate(self.label.tolist()):
-            self.members.setdefault(first, []).append(f)
+        self.label = np.arange(len(shape.faces))
+        self.members = {f: [f] for f in range(len(shape.faces))}
 
-    def join(self, face: int, other: int, turning: float | None = None) -> None:
-        """Make the groups of two faces one, unless that would close round on itself or turn too far (rad).
+    def join(self, face: int, other: int) -> None:
+        """Make the groups of two faces one."""
+        a, b = sorted((int(self.label[face]), int(self.label[other])))
+        if a != b:
+            self.label[self.members[b]] = a
+            self.members[a] += self.members.pop(b)
+
+    def join_open(self, face: int, other: int) -> None:
+        """Make them one unless that would close round on itself."""
+        a, b = int(self.label[face]), int(self.label[other])
+        if a != b and not self._would_close(a, b):
+            self.join(a, b)
+
+    def join_turning(self, face: int, other: int, turning: float) -> None:
+        """Make them one unless that would turn by more than `turning` from its mean, or be a tube.
 
         What turns but little closes round a hole or the foot of a rib, not round a tube.
         """
-        a, b = sorted((int(self.label[face]), int(self.label[other])))
+        a, b = int(self.label[face]), int(self.label[other])
         if a == b:
             return
-        turned = 0.0 if turning is None else self._turned(a, b)
-        if turned <= (turning or 0.0) and ((turning is not None and turned < OPEN) or not self._would_close(a, b)):
-            self.label[self.members[b]] = a
-            self.members[a] += self.members.pop(b)
+        turned = self._turned(a, b)
+        if turned <= turning and (turned < OPEN or self._are_a_disc(a, b)):
+            self.join(a, b)
 
     def _would_close(self, a: int, b: int) -> bool:
         """Would joining two groups make a band that closes on itself, other than in a plane?
@@ -84,6 +94,12 @@ class _Groups:
             touching = [c for c in chains if c & pair]
             chains = [c for c in chains if not c & pair] + [pair.union(*touching)]
         return len(chains) > 1 and not self._in_a_plane(self.members[a] + self.members[b])
+
+    def _are_a_disc(self, a: int, b: int) -> bool:
+        """Are two groups together one piece without a hole, by Euler's number of their facets?"""
+        facets = self.shape.facets[((self.label == a) | (self.label == b))[self.shape.facet_face]]
+        sides = np.sort(np.concatenate((facets[:, :2], facets[:, 1:], facets[:, ::2])), axis=1)
+        return len(np.unique(facets)) - len(np.unique(sides, axis=0)) + len(facets) == 1
 
     def _turned(self, a: int, b: int) -> float:
         """Largest angle between a facet of two groups and the mean of all."""
@@ -159,18 +175,11 @@ def _joined(shape: Shape, label: NDArray[np.int64], bordering: set[int]) -> tupl
 def _joined_faces(shape: Shape, blends: bool, turning: float | None) -> NDArray[np.int64]:
     """Lowest face number of each group of neighbouring faces with one carrier."""
     width = 2 * shape.face_area / np.maximum(shape.face_border_length, 1e-300)
-    label = np.arange(len(shape.faces))
-
-    def root(f: int) -> int:
-        while label[f] != f:
-            label[f] = label[label[f]]
-            f = int(label[f])
-        return f
+    groups = _Groups(shape)
 
     def join(a: int, b: int) -> None:
-        a, b = root(a), root(b)
-        if _closed_round(shape, a, b):
-            label[max(a, b)] = min(a, b)
+        if _stays_open(shape, int(groups.label[a]), int(groups.label[b])):
+            groups.join(a, b)
 
     tolerance = 1e-6 * shape.diagonal
     mitres = []
@@ -189,10 +198,9 @@ def _joined_faces(shape: Shape, blends: bool, turning: float | None) -> NDArray[
     for a, b in mitres:
         if not bends & {a, b}:
             join(a, b)
-    groups = _Groups(shape, np.array([root(f) for f in range(len(shape.faces))]))
-    for e in curving_on(shape) if turning is not None else []:
-        sides = shape.edge_faces[e]
-        groups.join(sides[0], sides[1], turning)
+    if turning is not None:
+        for e in curving_on(shape):
+            groups.join_turning(shape.edge_faces[e][0], shape.edge_faces[e][1], turning)
     return groups.label
 
 
@@ -210,7 +218,7 @@ def _with_coaxial_partner(shape: Shape, faces: set[int], tolerance: float) -> se
     return out
 
 
-def _closed_round(shape: Shape, a: int, b: int) -> bool:
+def _stays_open(shape: Shape, a: int, b: int) -> bool:
     """Two half tubes stay apart: a closed cylinder without a seam could not be developed."""
     shared = [e for e in shape.face_edges[a] if set(shape.edge_faces[e]) == {a, b}]
     return shape.faces[a].carrier.kind == "plane" or len(shared) < 2

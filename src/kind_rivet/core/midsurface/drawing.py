@@ -104,16 +104,11 @@ def neighbours(shape: Shape, middles: list[Middle]) -> set[tuple[int, int]]:
     for m, middle in enumerate(middles):
         for f in middle.sides[0] | middle.sides[1]:
             owner.setdefault(f, set()).add(m)
-    beside: list[set[int]] = [set() for _ in shape.faces]
-    for faces in shape.edge_faces:
-        if len(faces) == 2 and faces[0] != faces[1]:
-            beside[faces[0]].add(faces[1])
-            beside[faces[1]].add(faces[0])
     out: set[tuple[int, int]] = set()
     for m, middle in enumerate(middles):
         ring = set(middle.sides[0] | middle.sides[1])
         for _ in range(3):
-            ring |= {g for f in ring for g in beside[f]}
+            ring |= {g for f in ring for g in shape.face_neighbours[f]}
         for f in ring:
             for k in owner.get(f, ()):
                 if k > m:

@@ -169,10 +169,11 @@ def _coaxial(a: Carrier, b: Carrier, samples: Floats, tolerance: float) -> Carri
     return Carrier("cone", (*apex, *(np.sign(slope) * axis), float(np.arctan(abs(slope)))))
 
 
-def _less_slotted(sides: list[FacetField]) -> FacetField:
+def less_slotted(sides: list[FacetField]) -> FacetField:
     """The side of a free wall to lay flat: that with more facets, but not if ribs that stand on it leave slots in it, which open when it is laid flat."""
-    bordered = [_border_length(side) for side in sides]
-    return max(sides, key=lambda side: (_border_length(side) < SLOTTED * max(bordered), len(side.tree.facets)))
+    border = [_border_length(side) for side in sides]
+    rank = [(length < SLOTTED * max(border), len(side.tree.facets)) for side, length in zip(sides, border, strict=True)]
+    return sides[max(range(len(sides)), key=rank.__getitem__)]
 
 
 def _border_length(side: FacetField) -> float:
@@ -203,7 +204,7 @@ def _chart(carrier: Carrier, shape: Shape, faces: tuple[int, int], first: Field,
     if carrier.kind in makers:
         return makers[carrier.kind].over(carrier, samples)
     sides = [s for s in (first, second) if isinstance(s, FacetField)]
-    larger = _less_slotted(sides)
+    larger = less_slotted(sides)
     between = Between(first, second)
     try:
         return FacetChart.over(larger, between, wall)

@@ -222,31 +222,27 @@ def _without_wedges(shape: Shape, pairs: list[Pair]) -> list[Pair]:
     even = {f for pair in pairs if pair.even for f in (pair.a, pair.b)}
 
     def is_wedge(pair: Pair) -> bool:
-        flat = shape.faces[pair.a].carrier.kind == shape.faces[pair.b].carrier.kind == "plane"
-        return not pair.even and not flat and {pair.a, pair.b} <= even
+        return not pair.even and not _is_flat(shape, pair) and {pair.a, pair.b} <= even
 
     return [pair for pair in pairs if not is_wedge(pair)]
 
 
-def _neighbours(shape: Shape, width: Floats, narrow: float) -> list[set[int]]:
-    """The faces that share an edge with each face, or lie just beyond a broken edge: a face narrower than `narrow`."""
-    beside: list[set[int]] = [set() for _ in shape.faces]
-    for faces in shape.edge_faces:
-        for f in faces:
-            beside[f] |= set(faces) - {f}
-    broken = {f for f in range(len(shape.faces)) if width[f] < narrow}
+def _beside(shape: Shape, width: Floats, pairs: list[Pair]) -> list[frozenset[int]]:
+    """The faces that share an edge with each face, or lie just beyond a broken edge: a face narrow for the thinnest wall of these pairs."""
+    narrow = BROKEN * min((pair.wall for pair in pairs), default=0.0)
+    broken = set(np.flatnonzero(width < narrow).tolist())
+    beside = shape.face_neighbours
     return [near.union(*(beside[f] for f in near & broken)) - {f} for f, near in enumerate(beside)]
 
 
-def _broken(pairs: list[Pair]) -> float:
-    """Width below which a face is a rounding or a chamfer of an edge, for walls as thick as the thinnest of these."""
-    return BROKEN * min((pair.wall for pair in pairs), default=0.0)
+def _is_flat(shape: Shape, pair: Pair) -> bool:
+    return shape.faces[pair.a].carrier.kind == shape.faces[pair.b].carrier.kind == "plane"
 
 
 def _without_rims(shape: Shape, width: Floats, pairs: list[Pair]) -> list[Pair]:
     """The pairs without slanted ones between a rim of a flat wall and what lies behind it, as where a brace runs out on a tube."""
-    beside = _neighbours(shape, width, _broken(pairs))
-    walls = [({p.a, p.b}, p.wall) for p in pairs if p.even and shape.faces[p.a].carrier.kind == shape.faces[p.b].carrier.kind == "plane"]
+    beside = _beside(shape, width, pairs)
+    walls = [({p.a, p.b}, p.wall) for p in pairs if p.even and _is_flat(shape, p)]
 
     def is_rim(face: int) -> bool:
         return any(sides <= beside[face] and width[face] <= wall for sides, wall in walls)
@@ -256,8 +252,8 @@ def _without_rims(shape: Shape, width: Floats, pairs: list[Pair]) -> list[Pair]:
 
 def _without_eyes(shape: Shape, width: Floats, pairs: list[Pair]) -> list[Pair]:
     """The pairs without round ones whose two ends are the sides of a flat wall: that wall goes on round its hole."""
-    beside = _neighbours(shape, width, _broken(pairs))
-    flat = [{p.a, p.b} for p in pairs if shape.faces[p.a].carrier.kind == shape.faces[p.b].carrier.kind == "plane"]
+    beside = _beside(shape, width, pairs)
+    flat = [{p.a, p.b} for p in pairs if _is_flat(shape, p)]
 
     def is_eye(pair: Pair) -> bool:
         ends = beside[pair.a] & beside[pair.b]

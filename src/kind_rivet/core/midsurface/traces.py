@@ -226,7 +226,8 @@ def _chains(
             points = points[[0, -1]]
         if len(points) < 2 or (chain[0] == chain[-1] and len(points) < 4):
             continue
-        line = resampled(points, [middle.field, fields[f]], tolerance, middle.wall, isinstance(fields[f], FacetField))
+        creased = isinstance(fields[f], FacetField)  # roundings joined at a mitre; on exact faces what seems sharp is noise
+        line = resampled(points, [middle.field, fields[f]], tolerance, middle.wall, sharp=creased)
         out.append(Line("outline", line, (fields[f],), (number,), f))
     return out
 
