@@ -127,7 +127,7 @@ def drawn_sheet(name: str) -> Sheet:
 
 def size_for(solid: Shape) -> float:
     seen = look(solid)
-    return suggested_size(solid.diagonal, seen.walls, seen.holes)
+    return suggested_size(solid, seen.walls, seen.holes)
 
 
 def meshed(sheet: Sheet, size: float) -> Made:

@@ -117,7 +117,7 @@ def _body_facts(document: Document) -> list[dict[str, Any]]:
         out.append({
             "name": body.name, "faces": len(body.shape.faces), "edges": len(body.shape.edges), "size": (body.shape.box[1] - body.shape.box[0]).tolist(), "volume": body.shape.volume,
             "walls": [{"thickness": t, "share": s} for t, s in body.walls], "holes": [{"kind": k, "diameter": d, "length": w, "count": n} for (k, d, w), n in sorted(table.items())],
-            "suits": kind, "reason": reason, "suggested_size": suggested_size(body.shape.diagonal, body.walls, body.holes),
+            "suits": kind, "reason": reason, "suggested_size": suggested_size(body.shape, body.walls, body.holes),
         })  # fmt: skip
     return out
 

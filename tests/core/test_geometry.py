@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
+from OCP.BRepPrimAPI import BRepPrimAPI_MakeBox
 
 from kind_rivet.core.document.document import Document
 from kind_rivet.core.geometry.carriers import Carrier, distance, fit_curve, offset, project
-from kind_rivet.core.geometry.first_look import look, suggested_size, suits
+from kind_rivet.core.geometry.first_look import look, strip_width, suggested_size, suits
+from kind_rivet.core.geometry.kernel.facets import facet_shape
 from kind_rivet.core.geometry.rays import FacetTree
 from tests.made_up import cube, sharp_channel
 
@@ -97,8 +99,16 @@ def test_first_look_tells_thin_from_thick() -> None:
 
 
 def test_suggested_size_is_a_round_number() -> None:
-    size = suggested_size(463.0, ((1.5, 1.0),), ())
-    assert size in (4.0, 5.0, 6.0)
+    channel = sharp_channel()  # 40 × 20 × 60, wall 2
+    assert suggested_size(channel, ((2.0, 1.0),), ()) == 3.0
+    assert suggested_size(channel, ((0.1, 1.0),), ()) == 0.8
+
+
+def test_narrow_flanges_of_a_long_rail_make_the_suggested_size_finer() -> None:
+    rail = facet_shape(BRepPrimAPI_MakeBox(1000.0, 5.0, 1.0).Shape())  # a strip 5 wide: two rows of 4 and less
+    assert strip_width(rail, 1.0) == pytest.approx(5.0, rel=0.01)
+    assert suggested_size(rail, ((1.0, 1.0),), ()) == 4.0
+    assert suggested_size(facet_shape(BRepPrimAPI_MakeBox(1000.0, 500.0, 1.0).Shape()), ((1.0, 1.0),), ()) == 15.0
 
 
 def test_volume_of_the_channel() -> None:

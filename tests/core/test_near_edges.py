@@ -21,7 +21,7 @@ from kind_rivet.core.meshing.washers import _corners
 from kind_rivet.core.midsurface.extract import extract
 from kind_rivet.core.midsurface.sheet import Sheet
 from kind_rivet.core.quality.shell_metrics import SCALED_JACOBIAN, shell_metrics
-from tests.thin_meshes import drawing, made
+from tests.thin_meshes import drawing, made, meshed
 from tests.thin_parts import box, cut, cylinder
 
 rounded_box = drawing("draw_moulded_parts").rounded_box
@@ -69,16 +69,29 @@ def rounded_plate(radius: float) -> Sheet:
 def test_a_ring_faces_the_middle_of_a_rounded_corner() -> None:
     sheet = rounded_plate(6.0)
     patches = [lay_flat(sheet.shape, faces) for faces in regions_of(sheet.shape)]
-    corners = _corners(patches[0], 3.2 * 5.0)
+    about = patches[0].to_plane(np.array([(11.0, 11.0, 1.0)]))[0]
+    corners = _corners(patches[0], 3.2 * 5.0, about, np.pi / 4)
     middle = 6 * (1 - 0.5**0.5)
     at = patches[0].to_space(corners)[0]
     assert len(at) == 4
     assert np.abs(np.linalg.norm(at[:, :2] - (middle, middle), axis=1)).min() < 0.05
-    assert len(_corners(patches[0], 3.0)) == 8  # rounded off by more than that: both ends of each
+    assert len(_corners(patches[0], 3.0, about, np.pi / 4)) == 8  # rounded off by more than that: both ends of each
+    assert len(_corners(patches[0], 3.2 * 5.0, about, 0.3)) == 5  # fills a division as seen from the hole: a side of its own
     mesh = mesh_sheet(sheet.shape, RULES)
     ring = mesh.points[np.abs(np.linalg.norm(mesh.points[:, :2] - 11, axis=1) - 3.4) < 1e-6][:, :2] - 11
     angle = np.degrees(np.arctan2(ring[:, 1], ring[:, 0]))
     assert np.abs(angle + 135).min() < 1
+
+
+def test_nodes_of_a_hole_face_the_ends_of_roundings_close_round_it() -> None:
+    """A lug 16 wide, its corners rounded by 5, with a hole of 10: eight divisions, one for each side and each rounding round it."""
+    blank = rounded_box(0, 0, 0, 16, 40, 2, 5)
+    lug = extract(facet_shape(parts_of(cut(blank, [cylinder((8, 32, -1), (0, 0, 1), 5.0, 4)]), "solid")[0]))
+    done = meshed(lug, 6.0)
+    assert len(done.quality.failing) == 0
+    ring = done.mesh.points[np.abs(np.linalg.norm(done.mesh.points[:, :2] - (8, 32), axis=1) - 5.0) < 1e-6][:, :2] - (8, 32)
+    assert len(ring) == 8
+    assert np.abs((np.degrees(np.arctan2(ring[:, 1], ring[:, 0])) - 22.5) / 45 % 1.0 - 0.5).min() > 0.45
 
 
 @pytest.mark.parametrize(

@@ -82,7 +82,7 @@ class FirstLookCard(Card):
             x, y, z = body.shape.box[1] - body.shape.box[0]
             kind, reason = suits(body.walls, body.thin_share, body.shape.box, body.form)
             walls = ", ".join(f"{t:g} mm ({100 * s:.0f} %)" for t, s in body.walls[:4] if s > 0.01)
-            size = suggested_size(body.shape.diagonal, body.walls, body.holes)
+            size = suggested_size(body.shape, body.walls, body.holes)
             lines.append(
                 f"<b>{body.name}</b><br>{x:.4g} × {y:.4g} × {z:.4g} {document.units}, {len(body.shape.faces)} faces<br>Walls: {walls or 'none found'}<br>"
                 f"{kind.capitalize()} suit it: {reason}.<br>Suggested size: <b>{size:g} {document.units}</b>"

@@ -10,6 +10,8 @@ from kind_rivet.core.geometry.holes import Hole, find_holes, sheet_holes
 from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.geometry.shape import Shape
 
+RIM = 2.5  # walls; a face narrower than this is a rim, not a side
+
 
 @dataclass(frozen=True)
 class FirstLook:
@@ -35,6 +37,17 @@ def look(shape: Shape) -> FirstLook:
     return FirstLook(tuple(spread[:12]), float(walls.weight[met].sum() / max(walls.weight.sum(), 1e-300)), find_holes(shape))
 
 
+def strip_width(shape: Shape, wall: float) -> float:
+    """Width of the narrow sides of a thin body, 2 × area / border length; a tenth of all side area is narrower. Rims do not count."""
+    width = 2.0 * shape.face_area / np.maximum(shape.face_border_length, 1e-300)
+    side = np.flatnonzero(width > RIM * wall)
+    if not len(side):
+        return float("inf")
+    order = side[np.argsort(width[side], kind="stable")]
+    share = np.cumsum(shape.face_area[order])
+    return float(width[order[np.searchsorted(share, 0.1 * share[-1])]])
+
+
 def suits(walls: tuple[tuple[float, float], ...], thin_share: float, box: np.ndarray, kind: str = "solid") -> tuple[str, str]:
     """Which elements suit a body (shells, beams or solids), and the reason in words."""
     if kind in ("sheet", "wire"):
@@ -48,14 +61,16 @@ def suits(walls: tuple[tuple[float, float], ...], thin_share: float, box: np.nda
     return "solids", "its walls are not thin against its size"
 
 
-def suggested_size(diagonal: float, walls: tuple[tuple[float, float], ...], holes: tuple[Hole, ...]) -> float:
-    """A usual element size: about 1/90 of the diagonal, not under 1.5 walls, fine enough for the common holes; rounded to a 1-2-5 step."""
-    size = diagonal / 90
-    if walls:
-        size = max(size, 1.5 * walls[0][0])
-    round_holes = [h.diameter for h in holes if h.kind == "round"]
-    if round_holes:
-        size = min(size, max(float(np.median(round_holes)) * 0.6, diagonal / 250))
+def suggested_size(shape: Shape, walls: tuple[tuple[float, float], ...], holes: tuple[Hole, ...]) -> float:
+    """A usual element size: about 1/90 of the diagonal, not under 1.5 walls, fine enough for the common holes and for
+    narrow strips (flanges of rails, bars of grilles); rounded to a 1-2-5 step."""
+    size = shape.diagonal / 90
+    wall = walls[0][0] if walls else 0.0
+    size = max(size, 1.5 * wall)
+    fasteners = [h.diameter for h in holes if h.kind in ("round", "slot")]
+    if fasteners:
+        size = min(size, max(float(np.median(fasteners)) * 0.6, shape.diagonal / 250))
+    size = min(size, max(0.8 * strip_width(shape, wall), 1.5 * wall, shape.diagonal / 250))
     power = 10 ** np.floor(np.log10(size))
     step = min((1, 1.5, 2, 2.5, 3, 4, 5, 6, 8, 10), key=lambda s: abs(np.log(s * power / size)))
     return float(f"{step * power:.3g}")

@@ -29,6 +29,7 @@ FAR_RIM = 6.0  # sizes between a hole and a concentric border up to which rows m
 LONG_SIDE = 1.5  # sizes; longest side that a ring should have
 SHORT_SIDE = 0.5  # of the size; shortest side at a hole for the sake of rings further out
 ROUNDED = 3.2  # sizes along a corner that is rounded off
+OWN_SIDE = 1.0  # divisions: a rounding seen under a wider angle from the hole is a side of its own
 CLOSE = 1.0  # sizes between a ring and the border up to which one row lies between them
 ROUND_IT = 12  # steps of ten degrees round a hole in which the border lies close by: more than a straight one does
 LONG_FACING, LEAST_FACING = 1.6, 0.38  # sizes: sides on that border, and sides of the hole for their sake
@@ -337,17 +338,21 @@ def turned_to(hole: RoundHole, shape: Shape, patch: Patch, angle: float) -> Roun
 
 def _corners_between(hole: RoundHole, patch: Patch, start: float, step: float, size: float) -> bool:
     """Do the corners of the outer border near a ring lie rather between nodes at angles start + k step than beside them?"""
-    corners = _corners(patch, ROUNDED * size) - patch.outlines[hole.loop].mean(axis=0)
+    about = patch.outlines[hole.loop].mean(axis=0)
+    corners = _corners(patch, ROUNDED * size, about, step) - about
     near = corners[np.linalg.norm(corners, axis=1) < hole.radius + sum(hole.widths) + FACING * size]
     phase = np.exp(2j * np.pi * (np.arctan2(near[:, 1], near[:, 0]) - start) / step)
     return bool(len(near)) and float(phase.real.sum()) < -0.5
 
 
-def _corners(patch: Patch, most: float) -> Floats:
-    """Corners (c, 2) of the outer border; where it is rounded off by less than a length, the middle of what rounds it."""
+def _corners(patch: Patch, most: float, about: Floats, step: float) -> Floats:
+    """Corners (c, 2) of the outer border; where it is rounded off by less than a length, the middle of what rounds it.
+
+    What rounds it counts as a side of its own, with corners at its ends, where it fills a division `step` (rad) as seen from `about` (2,).
+    """
     out = []
     loop = patch.loops[0]
-    rounding = [_rounds_off(patch, p, most) for p in loop]
+    rounding = [_rounds_off(patch, p, most) and _seen_under(patch, p, about) < OWN_SIDE * step for p in loop]
     for k, part in enumerate(loop):
         if rounding[k]:
             n = len(part.corners)
@@ -355,6 +360,12 @@ def _corners(patch: Patch, most: float) -> Floats:
         elif not rounding[k - 1]:
             out.append(patch.flat[part.corners[0]])
     return np.array(out).reshape(-1, 2)
+
+
+def _seen_under(patch: Patch, part: BorderEdge, about: Floats) -> float:
+    """Angle (rad) between the ends of a passage as seen from a place (2,)."""
+    first, last = patch.flat[part.corners[[0, -1]]] - about
+    return float(abs(np.arctan2(np.cross(first, last), first @ last)))
 
 
 def _rounds_off(patch: Patch, part: BorderEdge, most: float) -> bool:

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.geometry.shape import Shape
-from kind_rivet.core.midsurface.fields import settle
+from kind_rivet.core.midsurface.fields import settle_each
 from kind_rivet.core.midsurface.middles import Middle
 from kind_rivet.core.midsurface.traces import Line, inside
 
@@ -246,19 +246,12 @@ def _exact(middle: Middle, uv: Floats, side: NDArray[np.int64], side_line: NDArr
         if k >= 0:
             lot[i].add(k)
             lot[j].add(k)
-    groups: dict[tuple[int, ...], list[int]] = {}
-    for v, names in enumerate(lot):
-        groups.setdefault(tuple(sorted(names)), []).append(v)
     points = middle.place(uv)
-    for mine, vertices in groups.items():
-        fields = [f for k in mine for f in lines[k].fields]
-        if not fields:
-            continue
-        start = points[vertices]
-        for use in (fields, fields[:1]):
-            moved, left = settle(start, [middle.field, *use])
-            good = (left < 1e-3 * middle.wall) & (np.linalg.norm(moved - start, axis=1) < 0.3 * middle.wall)
-            points[np.array(vertices)[good]] = moved[good]
-            if good.all():
-                break
+    own = [[f for k in sorted(names) for f in lines[k].fields] for names in lot]
+    open_ = np.array([v for v, fields in enumerate(own) if fields], np.int64)
+    for most in (None, 1):  # where they do not meet in one place: on the first line at least
+        moved, left = settle_each(points[open_], [[middle.field, *own[v][:most]] for v in open_])
+        good = (left < 1e-3 * middle.wall) & (np.linalg.norm(moved - points[open_], axis=1) < 0.3 * middle.wall)
+        points[open_[good]] = moved[good]
+        open_ = open_[~good]
     return points

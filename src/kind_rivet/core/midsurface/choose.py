@@ -28,7 +28,6 @@ HAIR = 1e-3  # walls: cells narrower than this on average have no area to speak 
 SPECK, SHORT = 0.01, 0.3  # squared walls, walls: cells smaller and shorter than this follow what is round them
 MISSED = 0.25  # walls beside what was kept of another wall from which a side does not lie in it
 PASSES = 3  # choices, each without the feet that turned out to be none
-SECONDS = 20.0
 
 
 def choose(middles: list[Middle], cuts: list[CutMiddle | None], network: Network, lines: list[Line], forced: dict[Cell, bool]) -> set[Cell]:
@@ -52,14 +51,16 @@ def choose(middles: list[Middle], cuts: list[CutMiddle | None], network: Network
         wall = max(middles[place.middle].around for place in side.at)  # a thin wall must reach through a thick one
         lengths[(lot, bound)] = lengths.get((lot, bound), 0.0) + float(np.linalg.norm(b - a)) * wall
 
-    for side in network.sides:
-        lot = tuple(sorted({number[c] for c in side.cells}))
-        bound = _not_free(side, lines, number)
+    lots = [tuple(sorted({number[c] for c in side.cells})) for side in network.sides]
+    bounds = [_not_free(side, lines, number) for side in network.sides]
+    may_end = [k for k, (lot, bound) in enumerate(zip(lots, bounds, strict=True)) if set(lot) - set(bound)]
+    across = dict(zip(may_end, _feet_on(network, [network.sides[k] for k in may_end], lines, middles), strict=True))
+    for s, (side, lot, bound) in enumerate(zip(network.sides, lots, bounds, strict=True)):
         a, b = network.points[list(side.nodes)]
         if not set(lot) - set(bound):
             if len(lot) == 1:  # of two cells that close a gap alike, the one that joins walls, not the one that ends at the skin
                 gain[lot[0]] -= BORDER * float(np.linalg.norm(b - a)) * middles[side.at[0].middle].wall
-        elif others := _foot_on(a, b, side, lines, middles):
+        elif others := across[s]:
             feet.append(_Foot(side, lot, bound, others))
         else:
             pay(side, lot, bound)
@@ -215,28 +216,35 @@ def _not_free(side: Side, lines: list[Line], number: dict[Cell, int]) -> tuple[i
     return tuple(sorted(out))
 
 
-def _foot_on(a: Floats, b: Floats, side: Side, lines: list[Line], middles: list[Middle]) -> list[int]:
-    """The walls near by that a side runs across, inside them: there the edge of a wall that ends on one is free of necessity.
+def _feet_on(network: Network, sides: list[Side], lines: list[Line], middles: list[Middle]) -> list[list[int]]:
+    """For each side the walls near by that it runs across, inside them: there the edge of a wall that ends on one is free of necessity.
 
     Walls that step into each other along the side count as one.
     """
-    own = {place.middle for place in side.at}
-    if len(own) > 1 and any(place.line < 0 or lines[place.line].kind != "step" for place in side.at):
-        return []
-    middle, d = (a + b) / 2, unit(b - a)
-    out = []
-    for k in sorted({k for m in own for k in middles[m].near} - own):
-        value, gradient = middles[k].field(middle[None])
-        if abs(value[0]) <= 0.5 * middles[k].wall and abs(float(unit(gradient)[0] @ d)) > SLANT:  # also the slanted top of a rib
-            out.append(k)
+    ends = network.points[np.array([side.nodes for side in sides], np.int64).reshape(-1, 2)]
+    at, along = ends.mean(axis=1), unit(ends[:, 1] - ends[:, 0])
+    asked: dict[int, list[int]] = {}
+    for i, side in enumerate(sides):
+        own = {place.middle for place in side.at}
+        if len(own) == 1 or all(place.line >= 0 and lines[place.line].kind == "step" for place in side.at):
+            for k in {k for m in own for k in middles[m].near} - own:
+                asked.setdefault(k, []).append(i)
+    out: list[list[int]] = [[] for _ in sides]
+    for k in sorted(asked):
+        mine = np.array(asked[k])
+        value, gradient = middles[k].field(at[mine])
+        across = np.abs(np.einsum("ij,ij->i", unit(gradient), along[mine])) > SLANT  # also the slanted top of a rib
+        for i in mine[(np.abs(value) <= 0.5 * middles[k].wall) & across].tolist():
+            out[i].append(k)
     return out
 
 
 def _solve(
     gain: NDArray[np.float64], lengths: dict[tuple[tuple[int, ...], tuple[int, ...]], float], fixed: dict[int, bool]
 ) -> NDArray[np.bool_]:
-    from scipy.optimize import Bounds, LinearConstraint, milp
     from scipy.sparse import coo_matrix
+
+    from kind_rivet.core.midsurface.whole_numbers import least_cost
 
     n = len(gain)
     gain = gain.copy()
@@ -256,17 +264,8 @@ def _solve(
             price.append(FREE * length)
             row += 1
     cost = np.concatenate((-gain, price))
-    whole = np.concatenate((np.ones(n), np.zeros(len(price))))
     low, high = np.zeros(len(cost)), np.ones(len(cost))
     for k, keep in fixed.items():
         low[k] = high[k] = float(keep)
-    constraints = []
-    if row:
-        matrix = coo_matrix((values, (rows, cols)), shape=(row, len(cost))).tocsr()
-        constraints.append(LinearConstraint(matrix, lb=0.0))
-    result = milp(
-        cost, constraints=constraints, integrality=whole, bounds=Bounds(low, high), options={"time_limit": SECONDS, "mip_rel_gap": 0.0}
-    )
-    if result.x is None:
-        return np.asarray(gain > 0)
-    return np.asarray(result.x[:n] > 0.5)
+    taken = least_cost(cost, coo_matrix((values, (rows, cols)), shape=(row, len(cost))).tocsr(), n, low, high)
+    return np.asarray(gain > 0) if taken is None else taken

@@ -101,16 +101,50 @@ def settle(points: Floats, fields: list[Field], rounds: int = 8, cutoff: float =
         worst = np.abs(value).max(axis=1)
         if k == rounds or worst.max() == 0.0:
             break
-        gradient = np.stack([g for _, g in lots], axis=1)
-        if len(fields) == 1:
-            g = gradient[:, 0]
-            step = value[:, 0, None] * g / np.maximum(np.einsum("ij,ij->i", g, g), 1e-12)[:, None]
-        else:
-            step = np.einsum("nij,nj->ni", np.linalg.pinv(gradient, rcond=cutoff), value)
+        step = _steps(value, np.stack([g for _, g in lots], axis=1), cutoff)
         p = p - step
         if np.abs(step).max() < 1e-14 * (1.0 + np.abs(p).max()):
             break
     return p, worst
+
+
+def settle_each(points: Floats, fields: list[list[Field]], rounds: int = 8, cutoff: float = 0.05) -> tuple[Floats, Floats]:
+    """As `settle`, with fields of its own for every point; each field is asked once a round for all points that have it."""
+    p = np.array(points, float)
+    worst = np.zeros(len(p))
+    users: dict[int, tuple[Field, list[tuple[int, int]]]] = {}
+    for i, lot in enumerate(fields):
+        for j, field in enumerate(lot):
+            users.setdefault(id(field), (field, []))[1].append((i, j))
+    asked = [(field, np.array(places)) for field, places in users.values()]
+    number = np.array([len(lot) for lot in fields], np.int64)
+    value, gradient = np.zeros((len(p), number.max(initial=0))), np.zeros((len(p), number.max(initial=0), 3))
+    moving = number > 0
+    for k in range(rounds + 1):
+        if not moving.any():
+            break
+        for field, places in asked:
+            at = places[moving[places[:, 0]]]
+            if len(at):
+                value[at[:, 0], at[:, 1]], gradient[at[:, 0], at[:, 1]] = field(p[at[:, 0]])
+        worst[moving] = np.abs(value[moving]).max(axis=1)
+        moving &= worst > 0.0
+        if k == rounds:
+            break
+        for n in np.unique(number[moving]).tolist():
+            mine = np.flatnonzero(moving & (number == n))
+            step = _steps(value[mine, :n], gradient[mine, :n], cutoff)
+            p[mine] -= step
+            moving[mine] = np.abs(step).max(axis=1) >= 1e-14 * (1.0 + np.abs(p[mine]).max(axis=1))
+    return p, worst
+
+
+def _steps(value: Floats, gradient: Floats, cutoff: float) -> Floats:
+    """Newton steps (n, 3) of least length for values (n, f) with gradients (n, f, 3)."""
+    if value.shape[1] == 1:
+        g = gradient[:, 0]
+        return np.asarray(value * g / np.maximum(np.einsum("ij,ij->i", g, g), 1e-12)[:, None])
+    return np.asarray(np.einsum("nij,nj->ni", np.linalg.pinv(gradient, rcond=cutoff), value))
 
 
 def on_face(shape: Shape, face: int, points: Floats) -> Floats:

@@ -204,10 +204,13 @@ def _chart(carrier: Carrier, shape: Shape, faces: tuple[int, int], first: Field,
     if carrier.kind in makers:
         return makers[carrier.kind].over(carrier, samples)
     sides = [s for s in (first, second) if isinstance(s, FacetField)]
-    larger = less_slotted(sides)
     between = Between(first, second)
     try:
-        return FacetChart.over(larger, between, wall)
+        if not sides:  # two exact sides with nothing exact between them
+            raise Refused(
+                "A wall between two sides that do not belong together cannot be laid flat.", "Leave it out, or choose its sides by hand."
+            )
+        return FacetChart.over(less_slotted(sides), between, wall)
     except Refused:
         tube = tube_chart(samples, unit(between(samples)[1]))
         if tube is None:

@@ -88,7 +88,7 @@ def _opened(before: Document, after: Document, path: Path, notes: tuple[str, ...
     new = after.bodies[len(before.bodies) :]
     if not size and new:
         largest = max(new, key=lambda b: (b.kind != "wire", b.shape.diagonal))
-        size = suggested_size(largest.shape.diagonal, largest.walls, largest.holes)
+        size = suggested_size(largest.shape, largest.walls, largest.holes)
     name = path.stem if before.name == "Untitled" else before.name
     return replace(after, name=name, choices=replace(after.choices, size=size), notes=notes)
 
