@@ -21,6 +21,7 @@ SAMPLES = 16000
 RAYS = 3000  # along each axis, to find places inside the solid
 ALIKE = 0.03  # walls whose thickness differs by a smaller share count as equally thick
 FOOT = 3.0  # walls: longest foot of an edge that runs aslant into another wall
+GRAZE = 0.1  # walls beside the middle at which the surroundings of a free edge are asked as well
 
 
 def proved(solid: Shape, tree: FacetTree, sheet: Sheet, sides: list[int], tunnels: tuple[int, ...] = ()) -> Sheet:
@@ -203,9 +204,10 @@ def inner_free(sheet: Shape, tree: FacetTree, thickness: Floats) -> Floats:
         inward = sheet.points[sheet.facets[facets]].mean(axis=1) - (a + b) / 2
         away = unit(np.cross(b - a, normal))
         away *= -np.sign(np.einsum("ij,ij->i", away, inward))[:, None]
-        start = (a + b) / 2 - 0.05 * t * away
-        far, hit = tree.cast(start, away)
-        bad = (hit >= 0) & (far > 0.3 * t)
+        bad = np.ones(len(a), bool)
+        for lift in (0.0, GRAZE, -GRAZE):  # in the middle itself there may be a floor, as of a hole that is wider above it
+            far, hit = tree.cast((a + b) / 2 - 0.05 * t * away + lift * t * normal, away)
+            bad &= (hit >= 0) & (far > 0.3 * t)
         places.append(((a + b) / 2)[bad])
         owner.append(np.full(int(bad.sum()), e))
         span.append((b - a)[bad])

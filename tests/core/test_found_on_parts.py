@@ -1,0 +1,71 @@
+"""What parts from elsewhere showed: holes that step half-way through their wall, scraps of wall on solid bodies, vertices that lie on several lines."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+
+from kind_rivet.core.errors import Refused
+from kind_rivet.core.geometry.carriers import Carrier
+from kind_rivet.core.geometry.kernel.facets import facet_shape
+from kind_rivet.core.geometry.kernel.parts import parts_of
+from kind_rivet.core.geometry.rays import FacetTree
+from kind_rivet.core.geometry.shape import Shape
+from kind_rivet.core.geometry.weld import subshape
+from kind_rivet.core.midsurface.extract import extract
+from kind_rivet.core.midsurface.fields import CarrierField, settle, settle_each
+from kind_rivet.core.midsurface.verify import inner_free
+from tests.thin_parts import box, cut, cylinder, fused
+
+
+def solid(part: object) -> Shape:
+    return facet_shape(parts_of(part, "solid")[0])
+
+
+def test_a_counterbore_half_as_deep_as_its_wall_leaves_no_edge_inside() -> None:
+    """Its floor lies in the middle of the wall: along the sheet's border nothing is seen of the hole, beside it the hole is."""
+    holes = [cylinder((x, 20, -1), (0, 0, 1), 3.0, 10) for x in (15, 45)]
+    bores = [cylinder((x, 20, 4), (0, 0, 1), 6.5, 10) for x in (15, 45)]
+    sheet = extract(solid(cut(box(0, 0, 0, 60, 40, 8), [*holes, *bores])))
+    assert sheet.proof is not None
+    assert sheet.proof.pieces == 1
+    assert sheet.proof.inner_free_length == 0.0
+    assert not [r for r in sheet.remarks if r.kind == "inner edge"]
+
+
+def test_an_edge_that_ends_inside_is_still_told() -> None:
+    """A rib on its base has none; the rib alone, without the base, ends inside the solid along its foot."""
+    part = solid(fused(box(0, 0, 0, 80, 40, 2), [box(0, 19, 0, 80, 2, 20)]))
+    whole = extract(part)
+    assert whole.proof is not None and whole.proof.inner_free_length == 0.0
+    rib = [f for f in range(len(whole.shape.faces)) if abs(whole.shape.facet_normal[whole.shape.facet_face == f][0, 2]) < 0.5]
+    alone = subshape(whole.shape, tuple(rib))
+    length = inner_free(alone, FacetTree.over(part.points, part.facets), np.full(len(alone.faces), 2.0))
+    assert length.sum() == pytest.approx(80.0, rel=0.05)
+
+
+def test_scraps_of_wall_on_a_solid_body_are_refused() -> None:
+    block = box(0, 0, 0, 100, 100, 60)
+    fins = [box(10 + 10 * k, 10, 60, 1.5, 80, 24) for k in range(9)]
+    with pytest.raises(Refused, match=r"hold . % of its volume"):
+        extract(solid(fused(block, fins)))
+
+
+@pytest.mark.parametrize("seed", range(8))
+def test_settling_each_point_on_fields_of_its_own_is_as_settling_alike_ones_together(seed: int) -> None:
+    rng = np.random.default_rng(seed)
+    fields = [
+        CarrierField(Carrier("plane", (0.0, 0.0, 0.0, 0.0, 0.0, 1.0)), 1.0),
+        CarrierField(Carrier("cylinder", (0.0, 0.0, 0.0, 0.0, 0.0, 1.0, 3.0)), 1.0),
+        CarrierField(Carrier("plane", (0.0, 0.0, 0.0, 1.0, 0.0, 0.0)), -1.0),
+    ]
+    lots = [[], [0], [0, 1], [0, 1, 2]]
+    points = rng.normal(size=(40, 3)) * 0.2 + (0.0, 3.0, 0.0)
+    which = rng.integers(0, len(lots), 40)
+    got, left = settle_each(points, [[fields[k] for k in lots[w]] for w in which])
+    for w, lot in enumerate(lots):
+        mine = which == w
+        wanted, rest = settle(points[mine], [fields[k] for k in lot])
+        assert np.allclose(got[mine], wanted, atol=1e-12)
+        assert np.allclose(left[mine], rest, atol=1e-12)
+    assert np.array_equal(got[which == 0], points[which == 0])
