@@ -62,11 +62,11 @@ def suits(walls: tuple[tuple[float, float], ...], thin_share: float, box: np.nda
 
 
 def suggested_size(shape: Shape, walls: tuple[tuple[float, float], ...], holes: tuple[Hole, ...]) -> float:
-    """A usual element size: about 1/90 of the diagonal, not under 1.5 walls, fine enough for the common holes and for
+    """A usual element size: about 1/90 of the diagonal, not under 1.5 walls (nor over 1/8), fine enough for the common holes and for
     narrow strips (flanges of rails, bars of grilles); rounded to a 1-2-5 step."""
     size = shape.diagonal / 90
     wall = walls[0][0] if walls else 0.0
-    size = max(size, 1.5 * wall)
+    size = min(max(size, 1.5 * wall), shape.diagonal / 8)
     fasteners = [h.diameter for h in holes if h.kind in ("round", "slot")]
     if fasteners:
         size = min(size, max(float(np.median(fasteners)) * 0.6, shape.diagonal / 250))

@@ -21,14 +21,19 @@ PER_CELL = 40
 SQUARE, ALONG = 0.02, 0.99  # walls off the middle, and cosine to its normal, up to which a face is a side of the wall
 RANK = {"joint": 0, "step": 1, "bend": 2, "outline": 3, "riser": 4, "prolong": 5, "frame": 6}
 SEAM = -2  # in place of a line's number
+DEEP = 0.3  # of half a wall: how far from that depth below the skin places may lie that count as so deep
 
 
 @dataclass(frozen=True)
 class Cell:
-    """area and core area (on the chart; core negative where the wall's sides have crossed and there is none), the rings of vertex numbers, outer first."""
+    """area and core area (on the chart; core negative where the wall's sides have crossed and there is none), the rings of vertex numbers, outer first.
+
+    half : area that lies half a wall below the skin on one side at least
+    """
 
     area: float
     core: float
+    half: float
     rings: tuple[NDArray[np.int64], ...]
     polygon: shapely.Polygon
 
@@ -95,9 +100,9 @@ def cut_up(middle: Middle, number: int, lines: list[Line], solid: FacetTree, sha
     cells = []
     sides: dict[tuple[int, int], list[int]] = {}
     for c, k in enumerate(keep):
-        core = tests[k]
-        assert core is not None
-        cells.append(Cell(float(faces[k].area), float(faces[k].area) * core, tuple(rings[k]), faces[k]))
+        test, area = tests[k], float(faces[k].area)
+        assert test is not None
+        cells.append(Cell(area, area * test[0], area * test[1], tuple(rings[k]), faces[k]))
         for ring in rings[k]:
             for i, j in zip(ring[:-1].tolist(), ring[1:].tolist(), strict=True):
                 if i != j:
@@ -166,8 +171,8 @@ def _on_chart(middle: Middle, line: Line, number: int) -> list[Floats]:
     return [q for q in out if len(q) > 1 and np.ptp(q, axis=0).max() > 0]
 
 
-def _tested(middle: Middle, faces: NDArray[np.object_], solid: FacetTree, shape: Shape) -> list[float | None]:
-    """Core share of every cell; −1 beyond where the two sides of the wall cross, None for cells outside the solid."""
+def _tested(middle: Middle, faces: NDArray[np.object_], solid: FacetTree, shape: Shape) -> list[tuple[float, float] | None]:
+    """Core share of every cell, −1 beyond where the two sides of the wall cross, and share half a wall below the skin; None outside the solid."""
     places, whose = [], []
     for k, polygon in enumerate(faces):
         q = _inner_places(polygon)
@@ -189,12 +194,14 @@ def _tested(middle: Middle, faces: NDArray[np.object_], solid: FacetTree, shape:
     core &= np.abs(total - wall) < 0.12 * wall
     if middle.carrier.kind == "plane":
         core[good] |= (above | below) & _squarely(shape, n[good], (hit_up[good], hit_down[good]), (up[good], down[good]), wall[good])
+    half = good & (np.minimum(np.abs(up - wall / 2), np.abs(down - wall / 2)) < DEEP * wall / 2)
     count = np.bincount(cell, minlength=len(faces))
     share_in = np.bincount(cell, within, len(faces)) / count
     share_wall = np.bincount(cell, within & (wall > 0), len(faces)) / count
     share_core = np.bincount(cell, core, len(faces)) / count
     share_core[share_wall < 0.5] = -1.0
-    return [float(c) if i >= 0.5 else None for c, i in zip(share_core, share_in, strict=True)]
+    share_half = np.bincount(cell, half, len(faces)) / count
+    return [(float(c), float(h)) if i >= 0.5 else None for c, h, i in zip(share_core, share_half, share_in, strict=True)]
 
 
 def _squarely(

@@ -21,6 +21,7 @@ from kind_rivet.core.midsurface.traces import Line
 
 BESIDE = 0.25  # price of area beside the wall, against core area
 FREE = 1.5  # price of a free edge inside the solid, per length and wall
+DEPTH = 0.05  # of it, what is given back half a wall below the skin: of two ways round a corner as long as each other, that one
 BORDER = 0.01  # the same for one on the solid's border: it only decides between what is alike
 ENCLOSED = 4.0  # squared walls: what is left out of a wall between risers is filled up to this area
 BESIDES = 0.6  # walls within which another middle stands for the same wall
@@ -41,7 +42,7 @@ def choose(middles: list[Middle], cuts: list[CutMiddle | None], network: Network
     unit_area = float(np.median([m.wall for m in middles])) ** 2  # the solver's tolerances are absolute: areas count in walls
     for k, (m, c) in enumerate(names):
         cell = cuts[m].cells[c]  # type: ignore[union-attr]
-        gain[k] = cell.core - BESIDE * (cell.area - cell.core)
+        gain[k] = cell.core - BESIDE * (cell.area - cell.core) + DEPTH * (cell.half if cell.core >= 0 else 0.0)
     lengths: dict[tuple[tuple[int, ...], tuple[int, ...]], float] = {}
     fixed = {number[cell]: keep for cell, keep in forced.items() if cell in number}
     feet: list[_Foot] = []

@@ -29,7 +29,6 @@ TURNING = np.radians(70.0)  # patches of a skin that were one sheet together wou
 OFFSET, CROSSING, HALF_WAY = "offset of one side", "walls cut by one another", "half-way between two sides"
 LEAST_SHARE = 0.3  # of the solid's surface that must belong to walls
 WEIGHT = 0.005  # how far an offset may weigh off its solid; twice that where it covers the solid all the same
-MOSTLY, LEAST_COVER = 0.5, 0.3  # of the surface, of the volume: walls that have less of both are scraps on a solid body
 LEAST_WIDTH = 1.5  # mean width of the sheet in walls, 2 area / border length
 
 
@@ -167,11 +166,6 @@ def _must_be_thin(sheet: Sheet, solid: Shape) -> None:
     if share < LEAST_SHARE or width < LEAST_WIDTH:
         raise Refused(
             f"The body is not thin: its walls are {width:.1f} times as wide as thick and make up {100 * min(share, 1):.0f} % of its surface.",
-            "Mesh it with solids, or split off its thin walls.",
-        )
-    if share < MOSTLY and sheet.proof.cover < LEAST_COVER:
-        raise Refused(
-            f"The body is not thin: its walls hold {100 * sheet.proof.cover:.0f} % of its volume and make up {100 * share:.0f} % of its surface.",
             "Mesh it with solids, or split off its thin walls.",
         )
 
