@@ -15,8 +15,8 @@ from kind_rivet.core.geometry.weld import subshape
 from kind_rivet.core.midsurface.extract import extract
 from kind_rivet.core.midsurface.fields import CarrierField, settle, settle_each
 from kind_rivet.core.midsurface.verify import inner_free
-from kind_rivet.core.quality.easing import WORST, node_elements, star
-from kind_rivet.core.quality.limits import DEFAULT
+from kind_rivet.core.quality.shell_metrics import SCALED_JACOBIAN, shell_metrics
+from kind_rivet.core.repair.optimise import _put_back_turned
 from tests.thin_parts import box, cut, cylinder, fused
 
 
@@ -82,21 +82,15 @@ def test_walls_that_step_meet_their_like_in_corners(flush: str) -> None:
     assert sheet.proof.cover > 0.99
 
 
-def test_an_inverted_element_is_worse_than_any_other() -> None:
-    """So no move that helps a sliver beside it can turn an element inside out."""
-    shells = np.array([(0, 1, 2, 3)], np.int32)
-    inc, start = node_elements(shells, 4)
-    table, scale = DEFAULT.table(1.0), np.ones(1)
-
-    def worst(corner: tuple[float, float]) -> float:
-        points = np.array([(0.0, 0, 0), (1, 0, 0), (*corner, 0), (0, 1, 0)])
-        return float(star(points, 2, shells, inc, start, table, scale, np.empty(10))[1])
-
-    sliver = float(
-        star(np.array([(0.0, 0, 0), (900, 0, 0), (900, 1e-3, 0), (0, 1e-3, 0)]), 2, shells, inc, start, table, scale, np.empty(10))[1]
-    )
-    assert worst((1.0, 1.0)) > worst((0.7, 0.7)) > 0.45 * WORST > worst((0.45, 0.45)) > worst((0.2, 0.2))
-    assert worst((0.45, 0.45)) < sliver
+def test_elements_that_a_move_turned_inside_out_are_put_back() -> None:
+    before = np.array([(x, y, 0.0) for y in range(3) for x in range(4)], float)
+    shells = np.array([(i, i + 1, i + 5, i + 4) for i in (0, 1, 2, 4, 5, 6)], np.int32)
+    points = before.copy()
+    points[5] += (0.1, 0.1, 0.0)  # harmless
+    points[6] += (1.6, 0.2, 0.0)  # over its neighbours
+    _put_back_turned(points, before, shells)
+    assert (shell_metrics(points, shells)[:, SCALED_JACOBIAN] > 0).all()
+    assert np.array_equal(points[6], before[6])
 
 
 def test_the_suggested_size_of_a_solid_body_is_not_larger_than_the_body() -> None:

@@ -20,8 +20,8 @@ from kind_rivet.core.midsurface.pairs import SLANT
 from kind_rivet.core.midsurface.traces import Line
 
 BESIDE = 0.25  # price of area beside the wall, against core area
+DEPTH = 0.05  # of that, what is given back half a wall below the skin: of two ways round a corner as long as each other, that one
 FREE = 1.5  # price of a free edge inside the solid, per length and wall
-DEPTH = 0.05  # of it, what is given back half a wall below the skin: of two ways round a corner as long as each other, that one
 BORDER = 0.01  # the same for one on the solid's border: it only decides between what is alike
 ENCLOSED = 4.0  # squared walls: what is left out of a wall between risers is filled up to this area
 BESIDES = 0.6  # walls within which another middle stands for the same wall

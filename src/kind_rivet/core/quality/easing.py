@@ -15,11 +15,10 @@ from kind_rivet.core.geometry.onto import onto
 from kind_rivet.core.kernels import kernel
 from kind_rivet.core.quality.index import least_margin
 from kind_rivet.core.quality.limits import LimitSheet
-from kind_rivet.core.quality.shell_metrics import SCALED_JACOBIAN, element_values
+from kind_rivet.core.quality.shell_metrics import element_values
 
 ON_EDGES = 0.5  # borders keep their even spacing unless an element beside them is not sound
 FAILS = 1.0  # cost of an element that fails, beside what its margin costs
-WORST = -20.0  # margin below which all that is not inverted counts alike
 ENOUGH = 0.999  # margin from which on elements are left alone
 EASY_ROUNDS = 12
 
@@ -34,16 +33,14 @@ def star(points, v, shells, inc, start, table, scale, values):  # type: ignore[n
         values[8] /= scale[e]
         values[9] /= scale[e]
         m, _ = least_margin(values, table[0 if shells[e, 3] < 0 else 1])
-        m = max(m, WORST)
-        if values[SCALED_JACOBIAN] < 0.0:  # inverted: worse than anything else, the more so the further
-            m += WORST * (1.0 - values[SCALED_JACOBIAN])
+        m = max(m, -20.0)
         worst = min(worst, m)
         if m < 1.0:
             cost += (1.0 - m) ** 4
         if m < 0.0:
             cost += FAILS
         # A gentle pull towards even angles keeps rows straight once all margins are full.
-        cost += 0.02 * (1.0 - min(values[SCALED_JACOBIAN], 1.0))
+        cost += 0.02 * (1.0 - min(values[7], 1.0))
     return cost, worst
 
 

@@ -12,6 +12,7 @@ from kind_rivet.core.mesh.mesh import Mesh
 from kind_rivet.core.quality.easing import ENOUGH, move_rounds, node_elements, star
 from kind_rivet.core.quality.index import judge, side_scale
 from kind_rivet.core.quality.limits import LimitSheet
+from kind_rivet.core.quality.shell_metrics import SCALED_JACOBIAN, shell_metrics
 from kind_rivet.core.repair.holds import Holds
 
 
@@ -56,10 +57,26 @@ def optimise(
     if len(free):
         moved += _free_rounds(points, free, mesh, shells, inc, start, table, scale, holds, rounds, target)
     holds.back_on_curves(points)
+    _put_back_turned(points, mesh.points, shells)
     points.setflags(write=False)
     after_mesh = mesh.moved(points)
     after = judge(after_mesh, sheet, size, wanted)
     return Optimised(after_mesh, moved, before.mesh_index, after.mesh_index, len(before.failing), len(after.failing))
+
+
+def _put_back_turned(points: Floats, before: Floats, shells: NDArray[np.int32]) -> None:
+    """Nodes of elements that were sound and are inside out now go back to where they were, and so on until there are none.
+
+    Beside a sliver of no area, whose margin has no bottom, a move may pay that turns another element.
+    """
+    was = shell_metrics(before, shells)[:, SCALED_JACOBIAN] < 0
+    for _ in range(len(shells)):
+        turned = ~was & (shell_metrics(points, shells)[:, SCALED_JACOBIAN] < 0)
+        nodes = np.unique(shells[turned])
+        nodes = nodes[nodes >= 0]
+        if np.array_equal(points[nodes], before[nodes]):
+            return
+        points[nodes] = before[nodes]
 
 
 def _free_rounds(
