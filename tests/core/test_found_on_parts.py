@@ -5,8 +5,9 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
-from kind_rivet.core.geometry.carriers import Carrier
-from kind_rivet.core.geometry.first_look import look, suggested_size
+from kind_rivet.core.errors import Refused
+from kind_rivet.core.geometry.carriers import FREE, Carrier
+from kind_rivet.core.geometry.first_look import look, strip_width, suggested_size
 from kind_rivet.core.geometry.kernel.facets import facet_shape
 from kind_rivet.core.geometry.kernel.parts import parts_of
 from kind_rivet.core.geometry.rays import FacetTree
@@ -14,9 +15,11 @@ from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.geometry.weld import subshape
 from kind_rivet.core.midsurface.extract import extract
 from kind_rivet.core.midsurface.fields import CarrierField, settle, settle_each
+from kind_rivet.core.midsurface.middles import _chart
 from kind_rivet.core.midsurface.verify import inner_free
 from kind_rivet.core.quality.shell_metrics import SCALED_JACOBIAN, shell_metrics
 from kind_rivet.core.repair.optimise import _put_back_turned
+from tests.thin_meshes import moved
 from tests.thin_parts import box, cut, cylinder, fused
 
 
@@ -93,7 +96,46 @@ def test_elements_that_a_move_turned_inside_out_are_put_back() -> None:
     assert np.array_equal(points[6], before[6])
 
 
+def size_of(shape: Shape) -> float:
+    seen = look(shape)
+    return suggested_size(shape, seen.walls, seen.holes)
+
+
 def test_the_suggested_size_of_a_solid_body_is_not_larger_than_the_body() -> None:
     cube = solid(box(0, 0, 0, 100, 100, 100))
-    seen = look(cube)
-    assert suggested_size(cube, seen.walls, seen.holes) <= cube.diagonal / 6
+    assert size_of(cube) <= cube.diagonal / 6
+
+
+def test_bars_of_a_grille_make_the_suggested_size_finer() -> None:
+    """Windows of 16 every 20: bars of 4, so at most one element and a bit across one."""
+    windows = [box(2 + 20 * i, 2 + 20 * j, -1, 16, 16, 3) for i in range(6) for j in range(6)]
+    plain, grille = solid(box(0, 0, 0, 600, 120, 1)), solid(cut(box(0, 0, 0, 600, 120, 1), windows))
+    assert strip_width(plain, 1.0) >= 100.0 - 1e-9
+    whole = solid(cut(box(0, 0, 0, 120, 120, 1), windows))
+    assert 3.5 < strip_width(whole, 1.0) < 5.0
+    assert size_of(whole) <= 4.0 < size_of(plain)
+    assert size_of(grille) <= size_of(plain)
+
+
+@pytest.mark.parametrize("times", [0.01, 100.0])
+def test_the_suggested_size_grows_with_the_part(times: float) -> None:
+    rail = box(0, 0, 0, 1000, 5, 1)
+    assert size_of(solid(moved(rail, str(times)))) == pytest.approx(times * size_of(solid(rail)), rel=1e-6)
+
+
+def test_round_holes_make_the_suggested_size_finer_cut_outs_do_not() -> None:
+    blank = box(0, 0, 0, 400, 200, 2)
+    plain, drilled, cut_out = (
+        solid(cut(blank, [tool])) for tool in (box(-9, -9, 0, 1, 1, 1), cylinder((99, 99, -1), (0, 0, 1), 2.5, 4), box(99, 99, -1, 5, 5, 4))
+    )
+    assert size_of(drilled) < size_of(plain)
+    assert size_of(cut_out) == size_of(plain)
+
+
+def test_a_wall_without_a_middle_surface_is_refused() -> None:
+    """Two halves of one rod: half-way between them lies its axis."""
+    rod = Carrier("cylinder", (0.0, 0.0, 0.0, 0.0, 0.0, 1.0, 2.0))
+    side = CarrierField(rod, 1.0)
+    near_the_axis = np.array([(1e-3, 0.0, 20.0)])
+    with pytest.raises(Refused, match="cannot be laid flat"):
+        _chart(FREE, solid(cylinder((0, 0, 0), (0, 0, 1), 2.0, 40)), (0, 0), side, side, 4.0, near_the_axis)

@@ -62,15 +62,14 @@ def suits(walls: tuple[tuple[float, float], ...], thin_share: float, box: np.nda
 
 
 def suggested_size(shape: Shape, walls: tuple[tuple[float, float], ...], holes: tuple[Hole, ...]) -> float:
-    """A usual element size: about 1/90 of the diagonal, not under 1.5 walls (nor over 1/8), fine enough for the common holes and for
-    narrow strips (flanges of rails, bars of grilles); rounded to a 1-2-5 step."""
-    size = shape.diagonal / 90
-    wall = walls[0][0] if walls else 0.0
-    size = min(max(size, 1.5 * wall), shape.diagonal / 8)
-    fasteners = [h.diameter for h in holes if h.kind in ("round", "slot")]
-    if fasteners:
-        size = min(size, max(float(np.median(fasteners)) * 0.6, shape.diagonal / 250))
-    size = min(size, max(0.8 * strip_width(shape, wall), 1.5 * wall, shape.diagonal / 250))
+    """A usual element size: about 1/90 of the diagonal, at least 1.5 walls but never over 1/8 of it; finer, down to 1/250, for the
+    common holes and for narrow strips (flanges of rails, bars of grilles); rounded to a 1-2-5 step."""
+    wall, finest = walls[0][0] if walls else 0.0, shape.diagonal / 250
+    size = min(max(shape.diagonal / 90, 1.5 * wall), shape.diagonal / 8)
+    round_holes = [h.diameter for h in holes if h.kind == "round"]
+    if round_holes:
+        size = min(size, max(0.6 * float(np.median(round_holes)), finest))
+    size = min(size, max(0.8 * strip_width(shape, wall), 1.5 * wall, finest))
     power = 10 ** np.floor(np.log10(size))
     step = min((1, 1.5, 2, 2.5, 3, 4, 5, 6, 8, 10), key=lambda s: abs(np.log(s * power / size)))
     return float(f"{step * power:.3g}")

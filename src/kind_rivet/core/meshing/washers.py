@@ -29,7 +29,6 @@ FAR_RIM = 6.0  # sizes between a hole and a concentric border up to which rows m
 LONG_SIDE = 1.5  # sizes; longest side that a ring should have
 SHORT_SIDE = 0.5  # of the size; shortest side at a hole for the sake of rings further out
 ROUNDED = 3.2  # sizes along a corner that is rounded off
-OWN_SIDE = 1.0  # divisions: a rounding seen under a wider angle from the hole is a side of its own
 CLOSE = 1.0  # sizes between a ring and the border up to which one row lies between them
 ROUND_IT = 12  # steps of ten degrees round a hole in which the border lies close by: more than a straight one does
 LONG_FACING, LEAST_FACING = 1.6, 0.38  # sizes: sides on that border, and sides of the hole for their sake
@@ -352,7 +351,7 @@ def _corners(patch: Patch, most: float, about: Floats, step: float) -> Floats:
     """
     out = []
     loop = patch.loops[0]
-    rounding = [_rounds_off(patch, p, most) and _seen_under(patch, p, about) < OWN_SIDE * step for p in loop]
+    rounding = [_rounds_off(patch, p, most) and _seen_under(patch, p, about) < step for p in loop]
     for k, part in enumerate(loop):
         if rounding[k]:
             n = len(part.corners)

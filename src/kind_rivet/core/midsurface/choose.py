@@ -42,7 +42,7 @@ def choose(middles: list[Middle], cuts: list[CutMiddle | None], network: Network
     unit_area = float(np.median([m.wall for m in middles])) ** 2  # the solver's tolerances are absolute: areas count in walls
     for k, (m, c) in enumerate(names):
         cell = cuts[m].cells[c]  # type: ignore[union-attr]
-        gain[k] = cell.core - BESIDE * (cell.area - cell.core) + DEPTH * (cell.half if cell.core >= 0 else 0.0)
+        gain[k] = cell.core - BESIDE * (cell.area - cell.core) + DEPTH * cell.half
     lengths: dict[tuple[tuple[int, ...], tuple[int, ...]], float] = {}
     fixed = {number[cell]: keep for cell, keep in forced.items() if cell in number}
     feet: list[_Foot] = []
@@ -52,16 +52,14 @@ def choose(middles: list[Middle], cuts: list[CutMiddle | None], network: Network
         wall = max(middles[place.middle].around for place in side.at)  # a thin wall must reach through a thick one
         lengths[(lot, bound)] = lengths.get((lot, bound), 0.0) + float(np.linalg.norm(b - a)) * wall
 
-    lots = [tuple(sorted({number[c] for c in side.cells})) for side in network.sides]
-    bounds = [_not_free(side, lines, number) for side in network.sides]
-    may_end = [k for k, (lot, bound) in enumerate(zip(lots, bounds, strict=True)) if set(lot) - set(bound)]
-    across = dict(zip(may_end, _feet_on(network, [network.sides[k] for k in may_end], lines, middles), strict=True))
-    for s, (side, lot, bound) in enumerate(zip(network.sides, lots, bounds, strict=True)):
-        a, b = network.points[list(side.nodes)]
+    for side, others in zip(network.sides, _feet_on(network, lines, middles), strict=True):
+        lot = tuple(sorted({number[c] for c in side.cells}))
+        bound = _not_free(side, lines, number)
         if not set(lot) - set(bound):
             if len(lot) == 1:  # of two cells that close a gap alike, the one that joins walls, not the one that ends at the skin
+                a, b = network.points[list(side.nodes)]
                 gain[lot[0]] -= BORDER * float(np.linalg.norm(b - a)) * middles[side.at[0].middle].wall
-        elif others := across[s]:
+        elif others:
             feet.append(_Foot(side, lot, bound, others))
         else:
             pay(side, lot, bound)
@@ -217,20 +215,20 @@ def _not_free(side: Side, lines: list[Line], number: dict[Cell, int]) -> tuple[i
     return tuple(sorted(out))
 
 
-def _feet_on(network: Network, sides: list[Side], lines: list[Line], middles: list[Middle]) -> list[list[int]]:
+def _feet_on(network: Network, lines: list[Line], middles: list[Middle]) -> list[list[int]]:
     """For each side the walls near by that it runs across, inside them: there the edge of a wall that ends on one is free of necessity.
 
     Walls that step into each other along the side count as one.
     """
-    ends = network.points[np.array([side.nodes for side in sides], np.int64).reshape(-1, 2)]
+    ends = network.points[np.array([side.nodes for side in network.sides], np.int64).reshape(-1, 2)]
     at, along = ends.mean(axis=1), unit(ends[:, 1] - ends[:, 0])
     asked: dict[int, list[int]] = {}
-    for i, side in enumerate(sides):
+    for i, side in enumerate(network.sides):
         own = {place.middle for place in side.at}
         if len(own) == 1 or all(place.line >= 0 and lines[place.line].kind == "step" for place in side.at):
             for k in {k for m in own for k in middles[m].near} - own:
                 asked.setdefault(k, []).append(i)
-    out: list[list[int]] = [[] for _ in sides]
+    out: list[list[int]] = [[] for _ in network.sides]
     for k in sorted(asked):
         mine = np.array(asked[k])
         value, gradient = middles[k].field(at[mine])
@@ -245,7 +243,7 @@ def _solve(
 ) -> NDArray[np.bool_]:
     from scipy.sparse import coo_matrix
 
-    from kind_rivet.core.midsurface.whole_numbers import least_cost
+    from kind_rivet.core.midsurface.binary_programme import least_cost
 
     n = len(gain)
     gain = gain.copy()

@@ -7,8 +7,8 @@ import pytest
 from scipy.sparse import coo_matrix, csr_matrix
 
 from kind_rivet.core.geometry.carriers import Floats
-from kind_rivet.core.midsurface import whole_numbers
-from kind_rivet.core.midsurface.whole_numbers import least_cost
+from kind_rivet.core.midsurface import binary_programme
+from kind_rivet.core.midsurface.binary_programme import least_cost
 
 
 def programme(seed: int, n: int = 60, sides: int = 150) -> tuple[Floats, csr_matrix, int]:
@@ -41,7 +41,7 @@ def test_large_programmes_are_solved_about_as_well_as_small_ones(seed: int, monk
     low[5] = 1.0  # one must be taken, one must not
     high[4] = 0.0
     exact = least_cost(cost, matrix, n, low, high)
-    monkeypatch.setattr(whole_numbers, "LARGE", 0)
+    monkeypatch.setattr(binary_programme, "LARGE", 0)
     quick = least_cost(cost, matrix, n, low, high)
     assert exact is not None and quick is not None
     assert quick[5] and not quick[4]
