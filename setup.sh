@@ -63,6 +63,7 @@ PY
     touch "$here/.venv/.ready-$stamp"
   fi
   if [ ! -e "$here/.venv/.kernels-$kernels" ]; then
+    "$here/.venv/bin/python" -m compileall -q "$here/src" # some machines forbid Python to do so as it goes
     "$here/.venv/bin/python" -m kind_rivet.warm >&2
     rm -f "$here"/.venv/.kernels-*
     touch "$here/.venv/.kernels-$kernels"

@@ -3,6 +3,7 @@
 import contextlib
 import os
 
+import numba  # noqa: F401
 import numpy  # noqa: F401
 import scipy.sparse.csgraph
 import scipy.sparse.linalg

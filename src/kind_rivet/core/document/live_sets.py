@@ -5,8 +5,8 @@ from __future__ import annotations
 from dataclasses import replace
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy.spatial import cKDTree
 
 from kind_rivet.core.document.document import Document, EntitySet, Rule
 from kind_rivet.core.mesh.mesh import Mesh
@@ -17,7 +17,7 @@ class Finder:
 
     def __init__(self, document: Document) -> None:
         self._document = document
-        self._trees: dict[int, cKDTree] = {}
+        self._trees: dict[int, scipy.spatial.cKDTree] = {}
 
     def members(self, rule: Rule, kind: str) -> NDArray[np.int32]:
         """Stable numbers of the nodes or elements a rule names; empty when its place is gone."""
@@ -45,7 +45,7 @@ class Finder:
         if not holes:
             return -1
         if rule.body not in self._trees:
-            self._trees[rule.body] = cKDTree(np.array([hole.centre for hole in holes]))
+            self._trees[rule.body] = scipy.spatial.cKDTree(np.array([hole.centre for hole in holes]))
         away, best = self._trees[rule.body].query(rule.centre)
         return int(best) if away < 0.5 * holes[int(best)].radius else -1
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.spatial import cKDTree
+import scipy
 
 from kind_rivet.core.geometry.carriers import Floats, Triple, arc_lengths, triple, unit
 from kind_rivet.core.geometry.holes import Hole
@@ -139,7 +139,7 @@ def _close_points(shape: Shape, limit: float, size: float, slim: set[int]) -> li
     if not places:
         return []
     samples, of = np.concatenate(places), np.concatenate(owner)
-    tree = cKDTree(samples)
+    tree = scipy.spatial.cKDTree(samples)
     out = []
     for vertex, edges in shape.vertices.items():
         at = shape.points[vertex]
@@ -180,7 +180,7 @@ def _twins(shape: Shape, size: float) -> list[Fault]:
         / np.maximum(3 * shape.face_area, 1e-300)[:, None]
     )
     out = []
-    for a, b in cKDTree(middles).query_pairs(1e-6 * shape.diagonal):
+    for a, b in scipy.spatial.cKDTree(middles).query_pairs(1e-6 * shape.diagonal):
         if abs(shape.face_area[a] - shape.face_area[b]) < 1e-6 * shape.face_area[a] and shape.face_area[a] > 0:
             out.append(Fault("twin", 0.0, 0.0, triple(middles[b]), (), (a, b), (), ""))
     return out

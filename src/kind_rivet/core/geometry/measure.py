@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
+import scipy
 
 from kind_rivet.core.errors import Refused
 from kind_rivet.core.geometry.carriers import Floats, unit
@@ -95,9 +96,7 @@ def least_distance(a: Shape, b: Shape) -> Measured:
             place = weight[k] @ two.points[two.facets[facet[k]]]
             distance = float(away[k])
         else:
-            from scipy.spatial import cKDTree
-
-            gap, at = cKDTree(two.points).query(one.points)
+            gap, at = scipy.spatial.cKDTree(two.points).query(one.points)
             k = int(np.argmin(gap))
             place, distance = two.points[at[k]], float(gap[k])
         if best is None or distance < best[0]:

@@ -5,8 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy.optimize import linear_sum_assignment
 
 from kind_rivet.core.geometry.carriers import Floats, unit
 from kind_rivet.core.geometry.holes import Hole
@@ -98,7 +98,7 @@ def _assign(cost: Floats, none: float = 1.6) -> NDArray[np.int64]:
     padded = np.full((rows + columns, rows + columns), none / 2)
     padded[:rows, :columns] = cost
     padded[rows:, columns:] = 0.0
-    i, j = linear_sum_assignment(padded)
+    i, j = scipy.optimize.linear_sum_assignment(padded)
     match = np.full(rows, -1, np.int64)
     good = (i < rows) & (j < columns)
     match[i[good]] = j[good]

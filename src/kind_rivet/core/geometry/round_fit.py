@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
-from scipy.optimize import least_squares
+import scipy
 
 from kind_rivet.core.geometry.carriers import FREE, Carrier, Floats, circle_in_plane, frame, unit
 
@@ -45,7 +45,7 @@ def fit_round(points: Floats, normals: Floats) -> Carrier:
     best = FREE
     closest = EXACT
     for start in (0.0, slope, -slope):  # the normals do not tell to which side the cone opens
-        found = least_squares(off, [0.0, 0.0, *middle, radius, start], args=(some,), method="trf", max_nfev=60)
+        found = scipy.optimize.least_squares(off, [0.0, 0.0, *middle, radius, start], args=(some,), method="trf", max_nfev=60)
         x = found.x
         worst = float(np.abs(off(x, p)).max())
         if worst < closest and abs(x[5]) < 50:

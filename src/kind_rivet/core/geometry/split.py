@@ -19,6 +19,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, replace
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
 
 from kind_rivet.core.errors import Refused
@@ -398,8 +399,6 @@ def cut_edge(edge: Edge, at: set[int]) -> list[Edge]:
 
 def _components(shape: Shape, facets: NDArray[np.int64], barrier: set[tuple[int, int]]) -> NDArray[np.int64]:
     """Label (all facets, −1 elsewhere) of the pieces that some facets fall into when barriers are not crossed."""
-    from scipy.sparse import coo_matrix
-    from scipy.sparse.csgraph import connected_components
 
     rows = shape.facets[facets].astype(np.int64)
     side = np.sort(rows[:, [0, 1, 1, 2, 2, 0]].reshape(-1, 2), axis=1)
@@ -412,7 +411,7 @@ def _components(shape: Shape, facets: NDArray[np.int64], barrier: set[tuple[int,
     order = np.argsort(key, kind="stable")
     key, owner = key[order], owner[order]
     same = np.flatnonzero(key[1:] == key[:-1])
-    graph = coo_matrix((np.ones(len(same)), (owner[same], owner[same + 1])), shape=(len(facets), len(facets)))
+    graph = scipy.sparse.coo_matrix((np.ones(len(same)), (owner[same], owner[same + 1])), shape=(len(facets), len(facets)))
     label = np.full(len(shape.facets), -1, np.int64)
-    label[facets] = connected_components(graph, directed=False)[1]
+    label[facets] = scipy.sparse.csgraph.connected_components(graph, directed=False)[1]
     return label

@@ -5,8 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy.spatial import cKDTree
 
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.geometry.shape import Edge, Face, Shape
@@ -87,13 +87,10 @@ def _line_key(nodes: NDArray[np.int64]) -> tuple[int, ...]:
 def _together(points: Floats, tolerance: float) -> NDArray[np.int64]:
     """The lowest number among the points within the tolerance of each."""
     number = np.arange(len(points), dtype=np.int64)
-    pairs = cKDTree(points).query_pairs(tolerance, output_type="ndarray")
+    pairs = scipy.spatial.cKDTree(points).query_pairs(tolerance, output_type="ndarray")
     if len(pairs):
-        from scipy.sparse import coo_matrix
-        from scipy.sparse.csgraph import connected_components
-
-        graph = coo_matrix((np.ones(len(pairs)), (pairs[:, 0], pairs[:, 1])), shape=(len(points), len(points)))
-        label = connected_components(graph, directed=False)[1]
+        graph = scipy.sparse.coo_matrix((np.ones(len(pairs)), (pairs[:, 0], pairs[:, 1])), shape=(len(points), len(points)))
+        label = scipy.sparse.csgraph.connected_components(graph, directed=False)[1]
         first = np.full(label.max() + 1, len(points), np.int64)
         np.minimum.at(first, label, number)
         number = first[label]

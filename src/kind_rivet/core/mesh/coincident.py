@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
 
 from kind_rivet.core.mesh.mesh import NODE_FIELDS, Mesh
@@ -12,17 +13,14 @@ from kind_rivet.core.mesh.mesh import NODE_FIELDS, Mesh
 
 def coincident_groups(mesh: Mesh, tolerance: float) -> list[NDArray[np.int64]]:
     """Groups of node indices within `tolerance` of each other (linked), lowest number first."""
-    from scipy.sparse import coo_matrix
-    from scipy.sparse.csgraph import connected_components
-    from scipy.spatial import cKDTree
 
     if mesh.nodes < 2:
         return []
-    pairs = cKDTree(mesh.points).query_pairs(tolerance, output_type="ndarray")
+    pairs = scipy.spatial.cKDTree(mesh.points).query_pairs(tolerance, output_type="ndarray")
     if not len(pairs):
         return []
-    graph = coo_matrix((np.ones(len(pairs)), (pairs[:, 0], pairs[:, 1])), shape=(mesh.nodes, mesh.nodes))
-    _, label = connected_components(graph, directed=False)
+    graph = scipy.sparse.coo_matrix((np.ones(len(pairs)), (pairs[:, 0], pairs[:, 1])), shape=(mesh.nodes, mesh.nodes))
+    _, label = scipy.sparse.csgraph.connected_components(graph, directed=False)
     members = np.unique(pairs)
     order = members[np.argsort(label[members], kind="stable")]
     groups = np.split(order, np.flatnonzero(np.diff(label[order])) + 1)

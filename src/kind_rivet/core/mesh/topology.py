@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
 
 from kind_rivet.core.geometry.carriers import Floats
@@ -76,15 +77,13 @@ def pieces(mesh: Mesh) -> int:
 
 
 def _components(pairs: NDArray[np.int64]) -> int:
-    from scipy.sparse import coo_matrix
-    from scipy.sparse.csgraph import connected_components
 
     if not len(pairs):
         return 0
     nodes, index = np.unique(pairs, return_inverse=True)
     index = index.reshape(-1, 2)
-    graph = coo_matrix((np.ones(len(index)), (index[:, 0], index[:, 1])), shape=(len(nodes), len(nodes)))
-    return int(connected_components(graph, directed=False)[0])
+    graph = scipy.sparse.coo_matrix((np.ones(len(index)), (index[:, 0], index[:, 1])), shape=(len(nodes), len(nodes)))
+    return int(scipy.sparse.csgraph.connected_components(graph, directed=False)[0])
 
 
 def flipped_pairs(mesh: Mesh) -> int:

@@ -8,9 +8,8 @@ the other borders of the corner their ends, and its inner nodes the border (harm
 from __future__ import annotations
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy.sparse import coo_matrix
-from scipy.sparse.linalg import spsolve
 
 from kind_rivet.core.geometry.carriers import Floats, arc_lengths
 from kind_rivet.core.geometry.shape import Shape
@@ -84,8 +83,8 @@ def _follow_border(mesh: SheetMesh, points: Floats, rows: NDArray[np.int32], inn
     np.add.at(right, number[start[~free]], move[end[~free]])
     count = np.bincount(number[start], minlength=len(inner)).astype(float)
     k = np.arange(len(inner))
-    system = coo_matrix(
+    system = scipy.sparse.coo_matrix(
         (np.r_[count, -np.ones(int(free.sum()))], (np.r_[k, number[start[free]]], np.r_[k, number[end[free]]])),
         shape=(len(inner), len(inner)),
     )
-    points[inner] = mesh.points[inner] + spsolve(system.tocsc(), right).reshape(-1, 3)
+    points[inner] = mesh.points[inner] + scipy.sparse.linalg.spsolve(system.tocsc(), right).reshape(-1, 3)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections import Counter
 
 import numpy as np
-from scipy.spatial import cKDTree
+import scipy
 
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.meshing.patch import Patch
@@ -25,7 +25,7 @@ def facing_edges(patch: Patch, size: float) -> list[tuple[int, int]]:
     at, normal, length = (np.array(lot) for lot in zip(*(_looks(patch.flat[p.corners]) for p in parts), strict=True))
     places, ways = at.reshape(-1, 2), normal.reshape(-1, 2)
     owner = np.repeat(np.arange(len(parts)), SAMPLES)
-    a, b = cKDTree(places).query_pairs(WIDEST * size, output_type="ndarray").T
+    a, b = scipy.spatial.cKDTree(places).query_pairs(WIDEST * size, output_type="ndarray").T
     a, b = np.concatenate((a, b)), np.concatenate((b, a))
     way = places[b] - places[a]
     far = np.linalg.norm(way, axis=1)

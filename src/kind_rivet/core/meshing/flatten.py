@@ -7,6 +7,7 @@ to mesh parameterization" (2008).
 from __future__ import annotations
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
 
 from kind_rivet.core.errors import Refused
@@ -81,8 +82,6 @@ def _local_frames(space: Floats, facets: NDArray[np.int64]) -> tuple[Floats, Flo
 
 def _conformal(space: Floats, facets: NDArray[np.int64], local: Floats, area: Floats) -> Floats:
     """Least-squares conformal map with the two vertices farthest apart pinned at their distance."""
-    from scipy.sparse import coo_matrix
-    from scipy.sparse.linalg import splu
 
     n, m = len(space), len(facets)
     used = np.unique(facets)
@@ -93,11 +92,10 @@ def _conformal(space: Floats, facets: NDArray[np.int64], local: Floats, area: Fl
     wr, wi = edge[:, :, 0] * scale[:, None], edge[:, :, 1] * scale[:, None]
     row = np.repeat(np.arange(m), 3)
     col = facets.ravel()
-    real = coo_matrix((wr.ravel(), (row, col)), shape=(m, n)).tocsc()
-    imag = coo_matrix((wi.ravel(), (row, col)), shape=(m, n)).tocsc()
-    from scipy.sparse import bmat
+    real = scipy.sparse.coo_matrix((wr.ravel(), (row, col)), shape=(m, n)).tocsc()
+    imag = scipy.sparse.coo_matrix((wi.ravel(), (row, col)), shape=(m, n)).tocsc()
 
-    system = bmat([[real, -imag], [imag, real]]).tocsc()
+    system = scipy.sparse.bmat([[real, -imag], [imag, real]]).tocsc()
     pinned = np.array([first, second, n + first, n + second])
     values = np.array([0.0, float(np.linalg.norm(space[second] - space[first])), 0.0, 0.0])
     known = np.zeros(2 * n, bool)
@@ -111,7 +109,7 @@ def _conformal(space: Floats, facets: NDArray[np.int64], local: Floats, area: Fl
     solution = np.zeros(2 * n)
     solution[pinned] = values
     try:
-        solution[free] = splu((a.T @ a).tocsc()).solve(a.T @ right)
+        solution[free] = scipy.sparse.linalg.splu((a.T @ a).tocsc()).solve(a.T @ right)
     except RuntimeError as problem:
         raise Refused(
             "A face falls into parts that touch only at points, so it cannot be laid flat.", "Split it and mesh again."
@@ -121,8 +119,6 @@ def _conformal(space: Floats, facets: NDArray[np.int64], local: Floats, area: Fl
 
 def _rigid(uv: Floats, facets: NDArray[np.int64], local: Floats, rounds: int) -> Floats:
     """As-rigid-as-possible rounds: best rotation per facet, then one sparse solve (factorised once)."""
-    from scipy.sparse import coo_matrix
-    from scipy.sparse.linalg import splu
 
     n = len(uv)
     cot = np.empty((len(facets), 3))
@@ -139,10 +135,12 @@ def _rigid(uv: Floats, facets: NDArray[np.int64], local: Floats, rounds: int) ->
     number[used] = np.arange(len(used))
     i, j = number[i], number[j]
     k = len(used)
-    lap = coo_matrix((np.concatenate((w, w, -w, -w)), (np.concatenate((i, j, i, j)), np.concatenate((i, j, j, i)))), shape=(k, k)).tocsc()
+    lap = scipy.sparse.coo_matrix(
+        (np.concatenate((w, w, -w, -w)), (np.concatenate((i, j, i, j)), np.concatenate((i, j, j, i)))), shape=(k, k)
+    ).tocsc()
     lap[0, 0] += 1.0
     try:
-        solve = splu(lap).solve
+        solve = scipy.sparse.linalg.splu(lap).solve
     except RuntimeError as problem:  # singular: it hangs together only by points
         raise Refused(
             "A face falls into parts that touch only at points, so it cannot be laid flat.", "Split it and mesh again."

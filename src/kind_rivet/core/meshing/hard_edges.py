@@ -6,8 +6,8 @@ from collections.abc import Collection
 from dataclasses import replace
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy.spatial import cKDTree
 
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.geometry.rays import FacetTree
@@ -155,7 +155,7 @@ def edges_at(shape: Shape, hard: Floats, near: float) -> set[int]:
     if not len(hard):
         return set()
     vertices = np.array(list(shape.vertices), np.int64)
-    gap = cKDTree(hard).query(shape.points[vertices])[0]
+    gap = scipy.spatial.cKDTree(hard).query(shape.points[vertices])[0]
     return {e for v in vertices[gap < near].tolist() for e in shape.vertices[v]}
 
 
@@ -164,7 +164,7 @@ def held_at(mesh: SheetMesh, hard: Floats, near: float) -> SheetMesh:
     if not len(hard) or not len(mesh.points):
         return mesh
     kind, item = mesh.on_kind.copy(), mesh.on_item.copy()
-    gap, node = cKDTree(mesh.points).query(hard)
+    gap, node = scipy.spatial.cKDTree(mesh.points).query(hard)
     mine = node[(gap < near) & (kind[node] != VERTEX)]
     kind[mine], item[mine] = VERTEX, HARD_POINT
     return replace(mesh, on_kind=kind, on_item=item)

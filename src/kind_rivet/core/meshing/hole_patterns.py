@@ -5,8 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy.spatial import Delaunay, QhullError, cKDTree
 
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.geometry.shape import Shape
@@ -104,14 +104,14 @@ def _as_pattern(
 def neighbours(centres: Floats) -> NDArray[np.int64]:
     """Pairs (p, 2) of points (n, 2) with no other point within the circle round the middle between them (Gabriel's graph)."""
     try:
-        corners = Delaunay(centres).simplices
+        corners = scipy.spatial.Delaunay(centres).simplices
         pairs = np.unique(np.sort(np.concatenate((corners[:, [0, 1]], corners[:, [1, 2]], corners[:, [2, 0]])), axis=1), axis=0)
-    except QhullError:  # all on one line
+    except scipy.spatial.QhullError:  # all on one line
         order = np.lexsort(centres.T)
         pairs = np.column_stack((order[:-1], order[1:]))
     a, b = centres[pairs[:, 0]], centres[pairs[:, 1]]
     within = CLEAR * np.linalg.norm(b - a, axis=1) / 2
-    alone = cKDTree(centres).query_ball_point((a + b) / 2, within, return_length=True) == 2
+    alone = scipy.spatial.cKDTree(centres).query_ball_point((a + b) / 2, within, return_length=True) == 2
     return np.asarray(pairs[alone], np.int64)
 
 

@@ -11,9 +11,8 @@ from __future__ import annotations
 import itertools
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy.sparse import coo_matrix
-from scipy.sparse.linalg import spsolve
 
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.meshing.free import cleanup, smooth
@@ -161,8 +160,8 @@ def _relaxed(inner: NDArray[np.int64], number: NDArray[np.int64], loop: Floats, 
         columns.append(beside[~fixed] - first)
         values.append(-weight[~fixed])
     r, c, v = np.concatenate(rows), np.concatenate(columns), np.concatenate(values)
-    system = coo_matrix((np.r_[total, v], (np.r_[np.arange(n), r], np.r_[np.arange(n), c])), shape=(n, n))
-    return np.asarray(spsolve(system.tocsc(), right)).reshape(n, 2)
+    system = scipy.sparse.coo_matrix((np.r_[total, v], (np.r_[np.arange(n), r], np.r_[np.arange(n), c])), shape=(n, n))
+    return np.asarray(scipy.sparse.linalg.spsolve(system.tocsc(), right)).reshape(n, 2)
 
 
 def standing_lines(patch: Patch) -> list[tuple[BorderEdge, ...]]:

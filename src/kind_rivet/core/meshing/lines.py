@@ -5,6 +5,7 @@ from __future__ import annotations
 import itertools
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
 
 from kind_rivet.core.errors import Refused
@@ -100,8 +101,6 @@ def dragged(row: Floats, steps: Floats) -> tuple[Floats, Ints]:
 
 def _hung(points: Floats, elements: Ints, border: int, level: Floats) -> Floats:
     """Heights (n,) that are the mean of their neighbours', the border's given (a discrete membrane)."""
-    from scipy.sparse import coo_matrix, diags
-    from scipy.sparse.linalg import spsolve
 
     n = len(points)
     out = np.zeros(n)
@@ -116,9 +115,9 @@ def _hung(points: Floats, elements: Ints, border: int, level: Floats) -> Floats:
             if k < size:
                 pairs.append((row[k], row[(k + 1) % size]))
     ends = np.unique(np.sort(np.array(pairs), axis=1), axis=0)
-    weight = coo_matrix((np.ones(2 * len(ends)), (ends.ravel(), ends[:, ::-1].ravel())), shape=(n, n)).tocsr()
-    system = diags(np.asarray(weight.sum(axis=1)).ravel()) - weight
-    out[border:] = spsolve(system[border:, border:].tocsc(), -(system[border:, :border] @ level))
+    weight = scipy.sparse.coo_matrix((np.ones(2 * len(ends)), (ends.ravel(), ends[:, ::-1].ravel())), shape=(n, n)).tocsr()
+    system = scipy.sparse.diags(np.asarray(weight.sum(axis=1)).ravel()) - weight
+    out[border:] = scipy.sparse.linalg.spsolve(system[border:, border:].tocsc(), -(system[border:, :border] @ level))
     return out
 
 

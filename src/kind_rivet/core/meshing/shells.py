@@ -5,8 +5,8 @@ from __future__ import annotations
 from dataclasses import replace
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy.spatial import cKDTree
 
 from kind_rivet.core.errors import Refused
 from kind_rivet.core.geometry.carriers import Floats
@@ -229,7 +229,7 @@ def _before(region: Region, kept: Kept | None, lines: dict[int, Floats], edge_no
     for ids, border in zip(region.nodes, region.flat, strict=True):
         there = [k for k, n in enumerate(ids.tolist()) if n in place]
         if there:
-            flat[cKDTree(points).query(np.array([place[int(n)] for n in ids[there]]))[1]] = border[there]
+            flat[scipy.spatial.cKDTree(points).query(np.array([place[int(n)] for n in ids[there]]))[1]] = border[there]
     return Before(flat, points, elements)
 
 

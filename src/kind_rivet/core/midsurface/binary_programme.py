@@ -8,9 +8,8 @@ with what shares a row with them.
 from __future__ import annotations
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy.optimize import Bounds, LinearConstraint, OptimizeResult, linprog, milp
-from scipy.sparse import csr_matrix
 
 from kind_rivet.core.geometry.carriers import Floats
 
@@ -19,11 +18,11 @@ SECONDS = 20.0  # for one solution
 WHOLE = 1e-6  # so near to zero or one counts as whole
 
 
-def least_cost(cost: Floats, matrix: csr_matrix, whole: int, low: Floats, high: Floats) -> NDArray[np.bool_] | None:
+def least_cost(cost: Floats, matrix: scipy.sparse.csr_matrix, whole: int, low: Floats, high: Floats) -> NDArray[np.bool_] | None:
     """The first `whole` variables, each zero or one, of x that minimises cost · x with matrix · x ≥ 0 and low ≤ x ≤ high; None where nothing is found."""
     if matrix.nnz < LARGE:
         return _taken(_solved(cost, matrix, whole, low, high), whole)
-    relaxed = linprog(
+    relaxed = scipy.optimize.linprog(
         cost,
         A_ub=-matrix,
         b_ub=np.zeros(matrix.shape[0]),
@@ -41,7 +40,7 @@ def least_cost(cost: Floats, matrix: csr_matrix, whole: int, low: Floats, high: 
     return _taken(min(found, key=lambda result: result.fun), whole) if found else None
 
 
-def _with_neighbours(chosen: NDArray[np.bool_], matrix: csr_matrix) -> NDArray[np.bool_]:
+def _with_neighbours(chosen: NDArray[np.bool_], matrix: scipy.sparse.csr_matrix) -> NDArray[np.bool_]:
     """Variables (n,) that are chosen or share a row with one that is."""
     among = abs(matrix[:, : len(chosen)])
     rows = (among @ chosen.astype(float)) > 0
@@ -56,13 +55,17 @@ def _held(share: Floats, open_: NDArray[np.bool_], low: Floats, high: Floats) ->
     return low, high
 
 
-def _solved(cost: Floats, matrix: csr_matrix, whole: int, low: Floats, high: Floats) -> OptimizeResult:
-    constraints = [LinearConstraint(matrix, lb=0.0)] if matrix.shape[0] else []
+def _solved(cost: Floats, matrix: scipy.sparse.csr_matrix, whole: int, low: Floats, high: Floats) -> scipy.optimize.OptimizeResult:
+    constraints = [scipy.optimize.LinearConstraint(matrix, lb=0.0)] if matrix.shape[0] else []
     integral = np.concatenate((np.ones(whole), np.zeros(len(cost) - whole)))
-    return milp(
-        cost, constraints=constraints, integrality=integral, bounds=Bounds(low, high), options={"time_limit": SECONDS, "mip_rel_gap": 0.0}
+    return scipy.optimize.milp(
+        cost,
+        constraints=constraints,
+        integrality=integral,
+        bounds=scipy.optimize.Bounds(low, high),
+        options={"time_limit": SECONDS, "mip_rel_gap": 0.0},
     )
 
 
-def _taken(result: OptimizeResult, whole: int) -> NDArray[np.bool_] | None:
+def _taken(result: scipy.optimize.OptimizeResult, whole: int) -> NDArray[np.bool_] | None:
     return None if result.x is None else np.asarray(result.x[:whole] > 0.5)

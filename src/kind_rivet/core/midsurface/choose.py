@@ -10,6 +10,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
 
 from kind_rivet.core.geometry.carriers import Floats, unit
@@ -241,7 +242,6 @@ def _feet_on(network: Network, lines: list[Line], middles: list[Middle]) -> list
 def _solve(
     gain: NDArray[np.float64], lengths: dict[tuple[tuple[int, ...], tuple[int, ...]], float], fixed: dict[int, bool]
 ) -> NDArray[np.bool_]:
-    from scipy.sparse import coo_matrix
 
     from kind_rivet.core.midsurface.binary_programme import least_cost
 
@@ -266,5 +266,5 @@ def _solve(
     low, high = np.zeros(len(cost)), np.ones(len(cost))
     for k, keep in fixed.items():
         low[k] = high[k] = float(keep)
-    taken = least_cost(cost, coo_matrix((values, (rows, cols)), shape=(row, len(cost))).tocsr(), n, low, high)
+    taken = least_cost(cost, scipy.sparse.coo_matrix((values, (rows, cols)), shape=(row, len(cost))).tocsr(), n, low, high)
     return np.asarray(gain > 0) if taken is None else taken

@@ -9,8 +9,8 @@ from __future__ import annotations
 from dataclasses import replace
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy.spatial import cKDTree
 
 from kind_rivet.core.geometry.carriers import Floats, unit
 from kind_rivet.core.midsurface.fields import settle
@@ -115,10 +115,10 @@ def _beyond(points: Floats, bend: Floats, middle: Middle) -> NDArray[np.bool_]:
     """Which points (n, 3) lie across a bend from the wall of a middle that ends there."""
     probe = (bend[:-1, None] + (np.arange(FINE) / FINE)[:, None] * np.diff(bend, axis=0)[:, None]).reshape(-1, 3)
     along = np.repeat(unit(np.diff(bend, axis=0)), FINE, axis=0)
-    nearest = cKDTree(probe).query(points)[1]
+    nearest = scipy.spatial.cKDTree(probe).query(points)[1]
     q = probe[nearest]
     across = np.cross(middle.normal(q), along[nearest])
-    wall = middle.samples[cKDTree(middle.samples).query(q)[1]]
+    wall = middle.samples[scipy.spatial.cKDTree(middle.samples).query(q)[1]]
     side = np.sign(np.einsum("ij,ij->i", wall - q, across))
     return np.asarray(np.einsum("ij,ij->i", points - q, across) * side < -1e-6 * middle.wall)
 

@@ -5,8 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy.spatial import cKDTree
 
 from kind_rivet.core.geometry.carriers import Floats, arc_lengths
 from kind_rivet.core.midsurface.cells import RANK, SEAM, CutMiddle
@@ -97,7 +97,7 @@ def connect(middles: list[Middle], cuts: list[CutMiddle | None], lines: list[Lin
         raw += _divided(k, lot, middles, cuts, first, points, lines, roots, half_way)
     near = SAME * min((m.wall for m, cut in zip(middles, cuts, strict=True) if cut is not None), default=0.0)
     if len(points):  # where lines all but meet, their nodes are one: else borders would cross by a hair
-        for a, b in sorted(cKDTree(points).query_pairs(near)):
+        for a, b in sorted(scipy.spatial.cKDTree(points).query_pairs(near)):
             roots.join(a, b)
     number = np.array([roots.root(v) for v in range(len(points))], np.int64)
     count = np.bincount(number, minlength=len(points))
@@ -150,7 +150,7 @@ def _divided_alike(
     nodes = np.unique(number[[v for _, _, chain, _ in raw for v in chain]]) if raw else np.empty(0, np.int64)
     if not len(nodes):
         return raw
-    tree = cKDTree(place[nodes])
+    tree = scipy.spatial.cKDTree(place[nodes])
     starts = np.array([v for _, _, chain, _ in raw for v in chain[:-1]])
     stops = np.array([v for _, _, chain, _ in raw for v in chain[1:]])
     at, way = place[number[starts]], place[number[stops]] - place[number[starts]]

@@ -9,6 +9,7 @@ where it is not, each node moves by half the wall behind it and the faces become
 from __future__ import annotations
 
 import numpy as np
+import scipy
 
 from kind_rivet.core.errors import Refused
 from kind_rivet.core.geometry.carriers import FREE, Carrier, Floats, fit_curve, offset, project
@@ -25,8 +26,6 @@ def side_groups(shape: Shape, walls: Walls, t: float, spread: float = EVEN) -> l
     A face is a side when most of its rays end at the wall's thickness; rims (as wide
     as the wall) see along the sheet instead. Raises `Refused` if a large face is neither.
     """
-    from scipy.sparse import coo_matrix
-    from scipy.sparse.csgraph import connected_components
 
     near = np.abs(walls.sample_thickness - t) <= spread * t
     met = near & (walls.partner >= 0)
@@ -49,8 +48,8 @@ def side_groups(shape: Shape, walls: Walls, t: float, spread: float = EVEN) -> l
         return []
     row = np.array([number[a] for a, _ in links], int)
     col = np.array([number[b] for _, b in links], int)
-    graph = coo_matrix((np.ones(len(row)), (row, col)), shape=(len(faces), len(faces)))
-    count, label = connected_components(graph, directed=False)
+    graph = scipy.sparse.coo_matrix((np.ones(len(row)), (row, col)), shape=(len(faces), len(faces)))
+    count, label = scipy.sparse.csgraph.connected_components(graph, directed=False)
     groups = [faces[label == k].tolist() for k in range(count)]
     return sorted(groups, key=lambda g: -shape.face_area[g].sum())
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
+import scipy
 
 from kind_rivet.core.geometry.carriers import Floats, Triple, triple
 from kind_rivet.core.geometry.rays import FacetTree
@@ -78,14 +79,12 @@ def remarks_on(
 
 def _small_pieces(sheet: Shape) -> list[tuple[Floats, float]]:
     """A place on each piece but the largest, and its size."""
-    from scipy.sparse import coo_matrix
-    from scipy.sparse.csgraph import connected_components
 
     if not len(sheet.facets):
         return []
     a, b = sheet.facets.ravel(), sheet.facets[:, [1, 2, 0]].ravel()
     n = len(sheet.points)
-    _, label = connected_components(coo_matrix((np.ones(len(a)), (a, b)), shape=(n, n)), directed=False)
+    _, label = scipy.sparse.csgraph.connected_components(scipy.sparse.coo_matrix((np.ones(len(a)), (a, b)), shape=(n, n)), directed=False)
     piece = label[sheet.facets[:, 0]]
     area = np.bincount(piece, sheet.facet_area)
     out = []

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
+import scipy
 import shapely
 from numpy.typing import NDArray
 
@@ -39,9 +40,7 @@ def fill_facets(place: Floats, segments: NDArray[np.int64], inner: Floats, regio
 
 def patches(nbr: NDArray[np.int32], con: NDArray[np.bool_]) -> NDArray[np.int64]:
     """Number of the patch each triangle belongs to: joined across sides (t, 3) that have a neighbour and are not `con`strained."""
-    from scipy.sparse import coo_matrix
-    from scipy.sparse.csgraph import connected_components
 
     t, k = np.nonzero((nbr >= 0) & ~con)
-    graph = coo_matrix((np.ones(len(t)), (t, nbr[t, k])), shape=(len(nbr), len(nbr)))
-    return np.asarray(connected_components(graph, directed=False)[1], np.int64)
+    graph = scipy.sparse.coo_matrix((np.ones(len(t)), (t, nbr[t, k])), shape=(len(nbr), len(nbr)))
+    return np.asarray(scipy.sparse.csgraph.connected_components(graph, directed=False)[1], np.int64)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
 
 from kind_rivet.core.geometry.carriers import Floats, project, unit
@@ -140,13 +141,11 @@ def _walls_off(sheet: Sheet, points: Floats) -> Floats:
 
 
 def _pieces(sheet: Shape) -> int:
-    from scipy.sparse import coo_matrix
-    from scipy.sparse.csgraph import connected_components
 
     a = sheet.facets[:, [0, 1, 2]].ravel()
     b = sheet.facets[:, [1, 2, 0]].ravel()
     n = len(sheet.points)
-    _, label = connected_components(coo_matrix((np.ones(len(a)), (a, b)), shape=(n, n)), directed=False)
+    _, label = scipy.sparse.csgraph.connected_components(scipy.sparse.coo_matrix((np.ones(len(a)), (a, b)), shape=(n, n)), directed=False)
     return len(np.unique(label[sheet.facets[:, 0]]))
 
 

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy.spatial import cKDTree
 
 from kind_rivet.core.errors import Refused
 from kind_rivet.core.geometry.carriers import Floats, frame, unit
@@ -72,7 +72,7 @@ def _covers_itself(space: Floats, facets: NDArray[np.int64]) -> bool:
     except Refused:
         return False
     side = float(np.median(np.linalg.norm(space[facets[:, 0]] - space[facets[:, 1]], axis=1)))
-    pairs = cKDTree(flat).query_pairs(0.5 * side, output_type="ndarray")
+    pairs = scipy.spatial.cKDTree(flat).query_pairs(0.5 * side, output_type="ndarray")
     return bool((np.linalg.norm(space[pairs[:, 0]] - space[pairs[:, 1]], axis=1) > APART * 0.5 * side).any())
 
 

@@ -8,6 +8,7 @@ from dataclasses import replace
 from typing import Any
 
 import numpy as np
+import scipy
 from pydantic import Field
 
 from kind_rivet.core.document.changes import HardPoint, Joint
@@ -401,9 +402,10 @@ def _contacts(bodies: list[Body], reach: float) -> tuple[list[tuple[int, int]], 
 
 
 def _common_points(a: Body, b: Body) -> np.ndarray:
-    from scipy.spatial import cKDTree
 
-    pairs = cKDTree(a.shape.points).query(b.shape.points, distance_upper_bound=1e-7 * max(a.shape.diagonal, b.shape.diagonal))[0]
+    pairs = scipy.spatial.cKDTree(a.shape.points).query(
+        b.shape.points, distance_upper_bound=1e-7 * max(a.shape.diagonal, b.shape.diagonal)
+    )[0]
     return np.asarray(b.shape.points[np.isfinite(pairs)])
 
 

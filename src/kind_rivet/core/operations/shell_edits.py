@@ -6,10 +6,9 @@ from dataclasses import replace
 from typing import Literal
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
 from pydantic import Field
-from scipy.sparse import coo_matrix
-from scipy.sparse.csgraph import connected_components
 
 from kind_rivet.core.document.document import TINTS, Document, Part
 from kind_rivet.core.document.live_sets import refreshed
@@ -77,8 +76,8 @@ def _lots(mesh: Mesh, chosen: NDArray[np.int64]) -> list[NDArray[np.int32]]:
     alike = mine[a] & mine[b]
     for name in ("body", "face", "part"):
         alike &= getattr(mesh, name)[a] == getattr(mesh, name)[b]
-    graph = coo_matrix((np.ones(int(alike.sum())), (a[alike], b[alike])), (mesh.elements, mesh.elements))
-    piece = connected_components(graph, directed=False)[1][chosen]
+    graph = scipy.sparse.coo_matrix((np.ones(int(alike.sum())), (a[alike], b[alike])), (mesh.elements, mesh.elements))
+    piece = scipy.sparse.csgraph.connected_components(graph, directed=False)[1][chosen]
     return [mesh.element_id[chosen[piece == k]] for k in np.unique(piece)]
 
 

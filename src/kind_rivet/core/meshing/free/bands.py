@@ -10,8 +10,8 @@ import itertools
 from dataclasses import dataclass
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy.spatial import cKDTree
 
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.meshing.free.fill import FlatMesh
@@ -123,7 +123,7 @@ def _facing(nodes: Floats, after: NDArray[np.int64], size: float) -> dict[int, i
     """Border nodes and the ones they face: nearest of all that lie square across, both ways round, with nothing between."""
     normal, turn = normals_at(nodes, after)
     straight = turn > 0.5
-    pairs = cKDTree(nodes).query_pairs(WIDEST * size, output_type="ndarray")
+    pairs = scipy.spatial.cKDTree(nodes).query_pairs(WIDEST * size, output_type="ndarray")
     if not len(pairs):
         return {}
     a, b = np.concatenate((pairs, pairs[:, ::-1])).T

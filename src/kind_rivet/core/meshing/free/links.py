@@ -5,9 +5,9 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
+import scipy
 import shapely
 from numpy.typing import NDArray
-from scipy.spatial import cKDTree
 
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.meshing.free.loops import next_nodes, normals_at, sides_at
@@ -39,7 +39,7 @@ def find_links(loops: list[Floats], size: float, growth: float) -> list[Link]:
     nodes, after = np.concatenate(loops), next_nodes(loops)
     if len(nodes) > MOST_NODES:
         return []
-    tree = cKDTree(nodes)
+    tree = scipy.spatial.cKDTree(nodes)
     a, b = tree.query_pairs(LONGEST * size, output_type="ndarray").T
     loop_of = np.repeat(np.arange(len(loops)), [len(loop) for loop in loops])
     seen = (loop_of[a] != loop_of[b]) & _face_each_other(nodes, after, a, b)

@@ -9,8 +9,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy.spatial import cKDTree
 
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.meshing.free.fill import CannotFill, FlatMesh, fill, flat_worst
@@ -90,7 +90,7 @@ def _same_nodes(before: Before, loops: list[Floats], size: float) -> NDArray[np.
     border, side = np.concatenate(loops), sides_at(loops)
     number = len(border) + np.arange(len(before.points))
     rim = _rim(before.elements)
-    away, at = cKDTree(border).query(before.points[rim])
+    away, at = scipy.spatial.cKDTree(border).query(before.points[rim])
     same = away < SAME * np.minimum(side[at], size)
     if len(np.unique(at[same])) != same.sum() or same.sum() < (1 - MOST) * len(border):
         return None
@@ -123,7 +123,7 @@ def _near(before: Before, number: NDArray[np.int64], loops: list[Floats], size: 
     longest = max(size, float(side[fresh].max(initial=0.0)))
     shortest = min(size, float(side[fresh].min(initial=size)))
     reach = REACH * longest + (longest - shortest) / max(growth, 0.05)
-    away, _ = cKDTree(changed).query(before.points, distance_upper_bound=reach)
+    away, _ = scipy.spatial.cKDTree(changed).query(before.points, distance_upper_bound=reach)
     near = np.isfinite(away)
     return np.asarray(np.where(before.elements >= 0, near[np.maximum(before.elements, 0)], False).any(axis=1))
 

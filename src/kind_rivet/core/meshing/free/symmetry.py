@@ -7,10 +7,8 @@ from dataclasses import dataclass
 from itertools import pairwise
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy.sparse import coo_matrix
-from scipy.sparse.csgraph import connected_components
-from scipy.spatial import cKDTree
 
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.meshing.free.fill import FlatMesh, flat_worst
@@ -41,7 +39,7 @@ def find_symmetry(loops: list[Floats], size: float) -> Symmetry | None:
     if not np.isfinite(centre).all():  # no area at all
         return None
     q = nodes - centre
-    tree = cKDTree(q)
+    tree = scipy.spatial.cKDTree(q)
     tolerance = SAME * size
 
     def image(angle: float) -> Floats:
@@ -270,9 +268,9 @@ def _copied(
     row = np.concatenate(rows)
     row = np.where(row >= 0, row + len(border), -1)
     near = min(5 * SAME * size, NEAR * float(sides_at(loops).min()))  # what fine sides are made of stays apart
-    pairs = cKDTree(every).query_pairs(near, output_type="ndarray")
-    graph = coo_matrix((np.ones(len(pairs)), (pairs[:, 0], pairs[:, 1])), shape=(len(every), len(every)))
-    count, label = connected_components(graph, directed=False)
+    pairs = scipy.spatial.cKDTree(every).query_pairs(near, output_type="ndarray")
+    graph = scipy.sparse.coo_matrix((np.ones(len(pairs)), (pairs[:, 0], pairs[:, 1])), shape=(len(every), len(every)))
+    count, label = scipy.sparse.csgraph.connected_components(graph, directed=False)
     if len(np.unique(label[: len(border)])) < len(border):
         return None  # border nodes nearer to each other than can be told apart
     keeper = np.full(count, len(every))
