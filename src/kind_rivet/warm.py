@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-import sys
 import time
+from collections.abc import Iterator
 
 import numpy as np
 
@@ -41,7 +41,8 @@ def plate_document() -> Document:
     return Document(name="plate", bodies=(Body(1, "plate", "#9DB4A0", shape, seen.walls, seen.thin_share, seen.holes, "made up"),))
 
 
-def main() -> None:
+def load_kernels() -> Iterator[str]:
+    """Call every kernel once, in steps; what was done is named after each."""
     from kind_rivet.core.geometry.flats import plane_parts
     from kind_rivet.core.geometry.soup import shape_from_triangles
     from kind_rivet.core.geometry.split import distance_to_lines, split_faces
@@ -52,8 +53,6 @@ def main() -> None:
     from kind_rivet.core.operations.quality import document_holds
     from kind_rivet.core.repair.drag import NodeDrag
 
-    started = time.perf_counter()
-    print("Compiling the numerical kernels (once, about a minute) …", flush=True)
     ring = np.array([(np.cos(a), -np.sin(a)) for a in np.arange(12) / 12 * 2 * np.pi]) * 3 + (20, 15)
     sides = [
         np.linspace(p, q, n, endpoint=False)
@@ -61,10 +60,10 @@ def main() -> None:
     ]
     fill([np.concatenate(sides), ring], 4.0, hard=np.array([(5.0, 5.0)]), spots=np.array([(30.0, 20.0, 2.0, 2.0)]))
     fill([np.concatenate(sides), ring], 4.0, most=1, grain=Grain(0.0, 8.0, 0.05))
-    print(f"  free meshing      {time.perf_counter() - started:5.1f} s", flush=True)
+    yield "free meshing"
     document = perform(plate_document(), "midsurface.extract", {})
     document = perform(document, "mesh.shells", {"size": 4.0})
-    print(f"  midsurface, shells {time.perf_counter() - started:4.1f} s", flush=True)
+    yield "midsurface, shells"
     NodeDrag(document.mesh, document_holds(document), document.limit_sheet, 4.0, document.mesh.nodes - 1).to(document.mesh.points[-1])
     box = plate()
     shape_from_triangles(box.points[box.facets].reshape(-1, 3), np.arange(3 * len(box.facets), dtype=np.int32).reshape(-1, 3))
@@ -74,8 +73,14 @@ def main() -> None:
     taken_apart(box.points, box.facets, box.facet_face.astype(np.int64))
     stations(box.points, box.points, box.points)
     away_from(box.points, box.points)
-    print(f"  done in {time.perf_counter() - started:.1f} s", flush=True)
-    sys.stdout.flush()
+    yield "the rest"
+
+
+def main() -> None:
+    started = time.perf_counter()
+    print("Compiling the numerical kernels (once, about a minute) …", flush=True)
+    for what in load_kernels():
+        print(f"  {what:18s} {time.perf_counter() - started:5.1f} s", flush=True)
 
 
 if __name__ == "__main__":

@@ -8,7 +8,7 @@ from PySide6.QtCore import QPoint, Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication
 
-from kind_rivet.app.kit.cards import DivisionsCard
+from kind_rivet.app.kit.divisions import DivisionsCard
 from kind_rivet.app.stage.grips import MOST, REST, Grip, grading_at, share_of
 from kind_rivet.core.document.document import Document
 from kind_rivet.core.meshing.rules import Grading

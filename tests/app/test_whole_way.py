@@ -11,7 +11,8 @@ from PySide6.QtCore import QPoint, Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QFileDialog
 
-from kind_rivet.app.kit.cards import DeliverCard, DivisionsCard, WorklistCard
+from kind_rivet.app.kit.cards import DeliverCard, WorklistCard
+from kind_rivet.app.kit.divisions import DivisionsCard
 from kind_rivet.app.kit.form import NumberField
 from tests.app.conftest import Driver
 

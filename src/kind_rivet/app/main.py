@@ -47,7 +47,7 @@ def main(file: Path | None = None) -> int:
     window.show()
 
     def begin() -> None:
-        window.session.warm()
+        window.session.warm(ahead=True)
         threading.Thread(target=load_kernels, daemon=True).start()
         if file is not None:
             window.open_path(file)

@@ -19,10 +19,11 @@ HISTORY = 400
 
 
 class Session(QObject):
-    """Signals: `changed` (document or proposal), `progress` (share, words), `idle`, `said` (words, kind)."""
+    """Signals: `changed` (document or proposal), `progress` (share, words), `stopped` (work broken off), `idle`, `said` (words, kind)."""
 
     changed = Signal()
     progress = Signal(float, str)
+    stopped = Signal()
     idle = Signal()
     said = Signal(str, str)
 
@@ -93,10 +94,10 @@ class Session(QObject):
         self.stop(quietly=True)
         self._become(document)
 
-    def warm(self) -> None:
-        """Have a worker waiting."""
+    def warm(self, ahead: bool = False) -> None:
+        """Have a worker waiting, with its kernels loaded ahead if wanted."""
         if self._spare is None:
-            self._spare = Worker()
+            self._spare = Worker(ahead)
 
     def propose(self, name: str, parameters: dict[str, Any]) -> None:
         """Carry out an operation on the document in a worker; the result becomes the proposal."""
@@ -127,6 +128,7 @@ class Session(QObject):
         self._leave(kill=True)
         if not quietly:
             self.said.emit("Stopped. Nothing was changed.", "note")
+        self.stopped.emit()
         self.idle.emit()
 
     def _leave(self, kill: bool) -> None:

@@ -28,7 +28,8 @@ from PySide6.QtWidgets import (
 from kind_rivet.app.actions import ActionRegistry
 from kind_rivet.app.finder import Finder
 from kind_rivet.app.kit.card import Card
-from kind_rivet.app.kit.cards import DivisionsCard, OpenCard, WorklistCard
+from kind_rivet.app.kit.cards import OpenCard, WorklistCard
+from kind_rivet.app.kit.divisions import DivisionsCard
 from kind_rivet.app.kit.kit import Kit
 from kind_rivet.app.ledger.ledger import Ledger
 from kind_rivet.app.pulse import pulse_of
@@ -443,8 +444,8 @@ class MainWindow(QMainWindow):
         card = self.kit.open_card
         if isinstance(card, DivisionsCard):
             body, e = edge
-            count = len(self.session.shown.mesh_edges[body][e]) - 1
-            card.give(body, [e], max(1, count + step))
+            shown = len(self.session.shown.mesh_edges[body][e]) - 1
+            card.give(body, [e], max(1, (card.wanted(body, e) or shown) + step))
 
     # -- files -----------------------------------------------------------------------------
     def choose_part(self) -> None:

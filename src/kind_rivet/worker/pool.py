@@ -17,6 +17,7 @@ from typing import Any
 
 from kind_rivet.core.errors import Refused
 
+PATIENCE = 0.5  # seconds without work after which a worker loads kernels ahead
 PRELOAD = ["kind_rivet.worker.preload"]
 
 
@@ -44,9 +45,16 @@ def start_server() -> None:
     forkserver.ensure_running()
 
 
-def _work(pipe: Connection) -> None:
+def _work(pipe: Connection, ahead: bool) -> None:
     """Serve operations until the pipe closes."""
     from kind_rivet.core.operations import perform
+
+    if ahead and not pipe.poll(PATIENCE):
+        from kind_rivet.warm import load_kernels
+
+        for _ in load_kernels():
+            if pipe.poll():
+                break  # something to do: what is missing comes as it is needed
 
     while True:
         try:
@@ -83,12 +91,17 @@ def _stop_all() -> None:
 
 
 class Worker:
-    """One process with a pipe; `job` sends work, messages are read from `pipe`."""
+    """One process with a pipe; `job` sends work, messages are read from `pipe`.
 
-    def __init__(self) -> None:
+    With `ahead` it loads kernels while it has nothing to do: they take as long as a small change of a mesh.
+    """
+
+    def __init__(self, ahead: bool = False) -> None:
         context = multiprocessing.get_context("forkserver")
         self.pipe, theirs = context.Pipe()
-        self.process = context.Process(target=_work, args=(theirs,))  # no daemon: it may fork for kernel calls; it ends when the pipe does
+        self.process = context.Process(
+            target=_work, args=(theirs, ahead)
+        )  # no daemon: it may fork for kernel calls; it ends when the pipe does
         self.process.start()
         _ALIVE.add(self)
         theirs.close()

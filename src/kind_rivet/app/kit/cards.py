@@ -21,6 +21,7 @@ from PySide6.QtWidgets import (
 )
 
 from kind_rivet.app.kit.card import Card, OperationCard
+from kind_rivet.app.kit.divisions import DivisionsCard
 from kind_rivet.app.kit.form import NumberField
 from kind_rivet.app.kit.looking import MeasureCard, ViewsCard
 from kind_rivet.app.kit.meshing import mesh_tools
@@ -193,95 +194,6 @@ class MeshCard(OperationCard):
             if not area
             else ""
         )
-
-
-class DivisionsCard(Card):
-    """Beads with counts on the edges; a typed number goes to all chosen edges."""
-
-    lens = "edge"
-
-    def __init__(self, window: MainWindow) -> None:
-        super().__init__(
-            window,
-            "Divisions of edges",
-            "Click or scroll a bead to change its count (Shift or right click: fewer), or choose edges and type a number. "
-            "Draw a copper grip of a chosen edge towards its end: the sides there get shorter.",
-        )
-        line = QHBoxLayout()
-        self.count = NumberField(8, True)
-        self.count.setAccessibleName("Divisions")
-        self._shown: dict[tuple[int, int], int] = {}
-        line.addWidget(QLabel("Divisions"))
-        line.addWidget(self.count)
-        give = QPushButton("Propose")
-        give.setAccessibleName("Propose divisions")
-        give.clicked.connect(self.propose)
-        line.addWidget(give)
-        self.rows.addLayout(line)
-        self.chosen = QLabel()
-        self.rows.addWidget(self.chosen)
-        self.effect = QLabel()
-        self.effect.setObjectName("effect")
-        self.effect.setWordWrap(True)
-        self.rows.addWidget(self.effect)
-        buttons = QHBoxLayout()
-        self.drop_button, self.keep_button = QPushButton("Drop"), QPushButton("Keep")
-        self.keep_button.setObjectName("keep")
-        self.drop_button.clicked.connect(window.drop)
-        self.keep_button.clicked.connect(window.keep)
-        buttons.addWidget(self.drop_button)
-        buttons.addWidget(self.keep_button)
-        self.rows.addLayout(buttons)
-
-    def propose(self) -> None:
-        picked = self.window_.selection.items if self.window_.selection.kind == "edge" else []
-        if not picked:
-            self.window_.say("No edge is chosen. Click an edge of the midsurface first.", "problem")
-            return
-        body = picked[0][0]
-        self.give(body, [e for b, e in picked if b == body], self.count.value())
-
-    def give(self, body: int, edges: list[int], count: Any) -> None:
-        self._propose("mesh.divisions", {"body": body, "edges": edges, "count": count})
-
-    def grade(self, body: int, edges: list[int], towards: str, ratio: float) -> None:
-        self._propose("mesh.grade", {"body": body, "edges": edges, "towards": towards, "ratio": ratio})
-
-    def _propose(self, name: str, parameters: dict[str, Any]) -> None:
-        self.window_.proposing = self
-        if self.window_.session.proposal is not None:  # go on from what is shown
-            self.window_.keep()
-            self.window_.proposing = self
-        self.window_.session.propose(name, parameters)
-
-    def confirm(self) -> None:
-        if self.window_.session.proposal is not None:
-            self.window_.keep()
-        else:
-            self.propose()
-
-    def refresh(self) -> None:
-        from kind_rivet.app.kit.card import effect
-
-        session = self.window_.session
-        mine = self.window_.proposing is self and session.proposal is not None
-        counts = self._counts()
-        few, many = min(counts.values(), default=0), max(counts.values(), default=0)
-        self.chosen.setText(self.window_.selection.words() + (f", {few} to {many} divisions." if few < many else "."))
-        if counts != self._shown:  # not while a number is being typed
-            self._shown = counts
-            if counts:
-                self.count.setText(str(many))
-        self.keep_button.setEnabled(mine)
-        self.drop_button.setEnabled(mine)
-        self.effect.setText(effect(session.document, session.proposal) if mine and session.proposal else "")
-
-    def _counts(self) -> dict[tuple[int, int], int]:
-        """Divisions of the chosen edges as they are shown."""
-        shown = self.window_.session.shown
-        picked = self.window_.selection.items if self.window_.selection.kind == "edge" else []
-        lines = {b: shown.lines_of(b) for b, _ in picked}
-        return {(b, e): len(lines[b][e]) - 1 for b, e in picked if e < len(lines[b]) and len(lines[b][e]) > 1}
 
 
 class ColourCard(Card):

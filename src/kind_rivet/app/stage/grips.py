@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from kind_rivet.app.kit.cards import DivisionsCard
+from kind_rivet.app.kit.divisions import DivisionsCard
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.meshing.curves import Curve
 from kind_rivet.core.meshing.rules import Grading

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from kind_rivet.app.kit.card import OperationCard
-from kind_rivet.app.kit.cards import DivisionsCard
+from kind_rivet.app.kit.divisions import DivisionsCard
 from kind_rivet.app.kit.form import NumberField
 from kind_rivet.app.kit.looking import MeasureCard
 from kind_rivet.app.kit.preparing import FaultsCard
@@ -192,6 +192,7 @@ class Live:
 
     def _beads(self) -> None:
         document = self.window.session.shown
+        card = self.window.kit.open_card
         hand = document.choices.divisions
         lots = []
         for key in document.mesh_edges:
@@ -203,7 +204,10 @@ class Live:
                 if len(line) > 1:
                     edge = sheet.shape.edges[e]
                     curve = Curve.through(sheet.shape.points[edge.nodes], edge.carrier)
-                    lots.append((curve.length, ((key, e), curve.at(np.array([curve.length / 2]))[0], str(len(line) - 1), e in by_hand)))
+                    to_come = card.wanted(key, e) if isinstance(card, DivisionsCard) else None
+                    count = str(to_come or len(line) - 1)
+                    middle = curve.at(np.array([curve.length / 2]))[0]
+                    lots.append((curve.length, ((key, e), middle, count, e in by_hand or to_come is not None)))
         lots.sort(key=lambda lot: -lot[0])
         self.window.stage.beads = [bead for _, bead in lots[:MOST_BEADS]]
 
