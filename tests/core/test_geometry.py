@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 from OCP.BRepPrimAPI import BRepPrimAPI_MakeBox
@@ -9,6 +11,7 @@ from OCP.BRepPrimAPI import BRepPrimAPI_MakeBox
 from kind_rivet.core.document.document import Document
 from kind_rivet.core.geometry.carriers import Carrier, distance, fit_curve, offset, project
 from kind_rivet.core.geometry.first_look import look, strip_width, suggested_size, suits
+from kind_rivet.core.geometry.holes import Hole
 from kind_rivet.core.geometry.kernel.facets import facet_shape
 from kind_rivet.core.geometry.rays import FacetTree
 from tests.made_up import cube, sharp_channel
@@ -109,6 +112,16 @@ def test_narrow_flanges_of_a_long_rail_make_the_suggested_size_finer() -> None:
     assert strip_width(rail, 1.0) == pytest.approx(5.0, rel=0.01)
     assert suggested_size(rail, ((1.0, 1.0),), ()) == 4.0
     assert suggested_size(facet_shape(BRepPrimAPI_MakeBox(1000.0, 500.0, 1.0).Shape()), ((1.0, 1.0),), ()) == 15.0
+
+
+def test_many_small_cut_outs_make_the_suggested_size_finer_and_a_few_do_not() -> None:
+    plate = facet_shape(BRepPrimAPI_MakeBox(700.0, 500.0, 1.0).Shape())
+    hexagon = Hole("cut-out", 0.0, 16.0, 18.0, (0.0, 0.0, 0.0), (0.0, 0.0, 1.0), (0, 1, 2, 3, 4, 5))
+    assert suggested_size(plate, ((1.0, 1.0),), (hexagon,) * 5) == 10.0
+    assert suggested_size(plate, ((1.0, 1.0),), (hexagon,) * 6) == 4.0  # two divisions on each side of about 9
+    window = replace(hexagon, width=150.0, length=200.0, faces=(0, 1, 2, 3))
+    assert suggested_size(plate, ((1.0, 1.0),), (*(window,) * 7, hexagon)) == 10.0
+    assert suggested_size(plate, ((4.0, 1.0),), (hexagon,) * 6) == 6.0  # never below one and a half walls
 
 
 def test_volume_of_the_channel() -> None:

@@ -11,6 +11,7 @@ from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.geometry.shape import Shape
 
 RIM = 2.5  # walls; a face narrower than this is a rim, not a side
+COMMON = 6  # cut-outs alike from which they count for the size suggested
 
 
 @dataclass(frozen=True)
@@ -61,15 +62,32 @@ def suits(walls: tuple[tuple[float, float], ...], thin_share: float, box: np.nda
     return "solids", "its walls are not thin against its size"
 
 
+def _for_cut_outs(holes: tuple[Hole, ...]) -> float:
+    """Size at which the sides of the commonest cut-outs have two divisions and their width has nearly as many; infinity when they are few.
+
+    The length round a cut-out is taken for that of a circle as wide on average.
+    """
+    lots: dict[tuple[int, float, float], list[Hole]] = {}
+    for hole in holes:
+        if hole.kind != "round" and hole.faces:
+            lots.setdefault((len(hole.faces), float(f"{hole.width:.2g}"), float(f"{hole.length:.2g}")), []).append(hole)
+    common = max(lots.values(), key=len, default=[])
+    if len(common) < COMMON:
+        return float("inf")
+    width, length, sides = common[0].width, common[0].length, len(common[0].faces)
+    return min(0.6 * width, np.pi / 2 * (width + length) / sides / 2)
+
+
 def suggested_size(shape: Shape, walls: tuple[tuple[float, float], ...], holes: tuple[Hole, ...]) -> float:
     """A usual element size: about 1/90 of the diagonal, at least 1.5 walls but never over 1/8 of it; finer, down to 1/250, for the
-    common holes and for narrow strips (flanges of rails, bars of grilles); rounded to a 1-2-5 step."""
+    common holes and cut-outs and for narrow strips (flanges of rails, bars of grilles); rounded to a 1-2-5 step."""
     wall, finest = walls[0][0] if walls else 0.0, shape.diagonal / 250
     size = min(max(shape.diagonal / 90, 1.5 * wall), shape.diagonal / 8)
     round_holes = [h.diameter for h in holes if h.kind == "round"]
     if round_holes:
         size = min(size, max(0.6 * float(np.median(round_holes)), finest))
-    size = min(size, max(0.8 * strip_width(shape, wall), 1.5 * wall, finest))
+    narrow = min(_for_cut_outs(holes), 0.8 * strip_width(shape, wall))
+    size = min(size, max(narrow, 1.5 * wall, finest))
     power = 10 ** np.floor(np.log10(size))
     step = min((1, 1.5, 2, 2.5, 3, 4, 5, 6, 8, 10), key=lambda s: abs(np.log(s * power / size)))
     return float(f"{step * power:.3g}")
