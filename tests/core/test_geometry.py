@@ -124,5 +124,21 @@ def test_many_small_cut_outs_make_the_suggested_size_finer_and_a_few_do_not() ->
     assert suggested_size(plate, ((4.0, 1.0),), (hexagon,) * 6) == 6.0  # never below one and a half walls
 
 
+def test_counterbores_do_not_hide_the_size_of_their_holes() -> None:
+    plate = facet_shape(BRepPrimAPI_MakeBox(500.0, 500.0, 4.0).Shape())
+    holes = [Hole("round", 10.0, 10.0, 10.0, (50.0 * k, 20.0, 0.0), (0.0, 0.0, 1.0), (k,)) for k in range(4)]
+    bored = [replace(h, diameter=18.0, width=18.0, length=18.0, centre=(h.centre[0], 20.0, 3.0), axis=(0.0, 0.0, -1.0)) for h in holes]
+    beside = [replace(h, centre=(h.centre[0], 90.0, 3.0)) for h in bored]
+    assert suggested_size(plate, ((4.0, 1.0),), tuple(holes)) == suggested_size(plate, ((4.0, 1.0),), (*holes, *bored)) == 6.0
+    assert suggested_size(plate, ((4.0, 1.0),), (*holes, *beside)) == 8.0
+
+
+def test_thin_walls_over_a_thick_floor_rule_the_suggested_size() -> None:
+    plate = facet_shape(BRepPrimAPI_MakeBox(120.0, 80.0, 7.0).Shape())
+    assert suggested_size(plate, ((7.0, 0.5), (1.0, 0.3)), ()) == 1.5
+    assert suggested_size(plate, ((7.0, 0.5), (1.0, 0.1)), ()) == 10.0
+    assert suggested_size(plate, ((3.0, 0.5), (2.0, 0.3)), ()) == 5.0
+
+
 def test_volume_of_the_channel() -> None:
     assert sharp_channel().volume == pytest.approx((40 * 2 + 2 * 18 * 2) * 60)

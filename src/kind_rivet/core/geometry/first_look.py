@@ -11,6 +11,7 @@ from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.geometry.shape import Shape
 
 RIM = 2.5  # walls; a face narrower than this is a rim, not a side
+MOST_COMPARED = 1500  # round holes up to which each is compared with all others
 COMMON = 6  # cut-outs alike from which they count for the size suggested
 
 
@@ -62,6 +63,25 @@ def suits(walls: tuple[tuple[float, float], ...], thin_share: float, box: np.nda
     return "solids", "its walls are not thin against its size"
 
 
+def _bores(holes: list[Hole]) -> np.ndarray:
+    """Diameters of round holes, without those about the axis of a narrower one: counterbores and countersinks."""
+    diameter = np.array([h.diameter for h in holes])
+    if not 1 < len(holes) <= MOST_COMPARED:
+        return diameter
+    centre, axis = (np.array([getattr(h, name) for h in holes]) for name in ("centre", "axis"))
+    away = centre[:, None] - centre[None]  # from the second to the first
+    off = np.linalg.norm(away - np.einsum("ijk,jk->ij", away, axis)[..., None] * axis[None], axis=2)
+    coaxial = (np.abs(axis @ axis.T) > 0.999) & (off < 0.05 * diameter[None])
+    wider = diameter[:, None] > 1.05 * diameter[None]
+    return np.asarray(diameter[~(coaxial & wider).any(axis=1)])
+
+
+def _ruling_wall(walls: tuple[tuple[float, float], ...]) -> float:
+    """The commonest thickness, or the least one that is less than a third of it and has a fifth of the surface: a thick floor under thin walls."""
+    common = walls[0][0] if walls else 0.0
+    return min((t for t, share in walls if share > 0.2 and t < common / 3), default=common)
+
+
 def _for_cut_outs(holes: tuple[Hole, ...]) -> float:
     """Size at which the sides of the commonest cut-outs have two divisions and their width has nearly as many; infinity when they are few.
 
@@ -79,13 +99,13 @@ def _for_cut_outs(holes: tuple[Hole, ...]) -> float:
 
 
 def suggested_size(shape: Shape, walls: tuple[tuple[float, float], ...], holes: tuple[Hole, ...]) -> float:
-    """A usual element size: about 1/90 of the diagonal, at least 1.5 walls but never over 1/8 of it; finer, down to 1/250, for the
+    """A usual element size: about 1/90 of the diagonal, at least 1.5 walls (the ruling ones) but never over 1/8 of it; finer, down to 1/250, for the
     common holes and cut-outs and for narrow strips (flanges of rails, bars of grilles); rounded to a 1-2-5 step."""
-    wall, finest = walls[0][0] if walls else 0.0, shape.diagonal / 250
+    wall, finest = _ruling_wall(walls), shape.diagonal / 250
     size = min(max(shape.diagonal / 90, 1.5 * wall), shape.diagonal / 8)
-    round_holes = [h.diameter for h in holes if h.kind == "round"]
-    if round_holes:
-        size = min(size, max(0.6 * float(np.median(round_holes)), finest))
+    bores = _bores([h for h in holes if h.kind == "round"])
+    if len(bores):
+        size = min(size, max(0.6 * float(np.median(bores)), finest))
     narrow = min(_for_cut_outs(holes), 0.8 * strip_width(shape, wall))
     size = min(size, max(narrow, 1.5 * wall, finest))
     power = 10 ** np.floor(np.log10(size))

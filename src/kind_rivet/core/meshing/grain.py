@@ -93,10 +93,12 @@ def lattices(loops: list[Floats], grain: Grain, size: float) -> list[Floats]:
     import shapely
 
     axes = np.array([(np.cos(grain.angle), np.sin(grain.angle)), (-np.sin(grain.angle), np.cos(grain.angle))])
-    region = shapely.Polygon(loops[0], loops[1:])
+    region = shapely.Polygon(loops[0], [loop for loop in loops[1:] if len(loop) > 2])
     if not region.is_valid:
         return []
     shapely.prepare(region)
+    feet = [shapely.linestrings(loop) for loop in loops[1:] if len(loop) == 2]  # walls one side long that stand on the region
+    border = shapely.union_all([region.boundary, *feet])
     along = np.concatenate(loops) @ axes.T
     middle, half = (along.min(axis=0) + along.max(axis=0)) / 2, np.ptp(along, axis=0) / size / 2 + 1
     out: list[Floats] = []
@@ -106,7 +108,7 @@ def lattices(loops: list[Floats], grain: Grain, size: float) -> list[Floats]:
         )
         places = (middle + size * grid) @ axes
         dots = shapely.points(places)
-        kept = places[shapely.contains(region, dots) & (shapely.distance(region.boundary, dots) > clear * size)]
+        kept = places[shapely.contains(region, dots) & (shapely.distance(border, dots) > clear * size)]
         if len(kept) > 1 and not any(np.array_equal(kept, other) for other in out):
             out.append(kept)
     return out

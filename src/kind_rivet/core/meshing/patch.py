@@ -190,6 +190,8 @@ def _lay_flat(shape: Shape, faces: tuple[int, ...]) -> Patch:
     loops = _loops(cut, node_of, borders, passages, first)
     if not loops:
         raise Refused(f"Face {faces[0] + 1} has no border, so it cannot be laid flat.", "Split it first.")
+    if any(p.edge < 0 or len(p.corners) != len(shape.edges[p.edge].nodes) for loop in loops for p in loop):
+        raise Refused(f"Face {faces[0] + 1} cannot be laid flat: its facets do not hang together.", "Split it first.")
     areas = [_loop_area(flat, loop) for loop in loops]
     outer = int(np.argmax(areas))
     ordered = (loops[outer], *(loop for k, loop in enumerate(loops) if k != outer))

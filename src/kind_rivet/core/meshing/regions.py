@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import hashlib
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -18,7 +20,10 @@ from kind_rivet.core.meshing.mapped import ring_quads
 from kind_rivet.core.meshing.patch import Patch
 from kind_rivet.core.meshing.rules import ShellRules
 from kind_rivet.core.meshing.sheet_mesh import FACE, HARD_POINT, VERTEX, Builder, Ints
+from kind_rivet.core.meshing.sizes import spots_of
 from kind_rivet.core.meshing.washers import RoundHole, ring_outlines
+
+Answers = dict[bytes, FlatMesh | CannotFill]
 
 SLIT = 0.01  # how far, in sizes, both sides of a line inside a region are held apart while it is filled
 
@@ -80,12 +85,30 @@ def begin_region(
     return Region(patch, loops_nodes, loops_flat, pins, inner, len(hard), whole)
 
 
-def filled_region(region: Region, rules: ShellRules) -> FlatMesh | CannotFill:
-    """The flat mesh of a region, or why there is none."""
-    try:
-        return best_filling(region.patch, region.flat, region.inner, rules, region.turn, region.before)
-    except CannotFill as trouble:
-        return trouble
+def filled_region(region: Region, rules: ShellRules, answers: Answers) -> FlatMesh | CannotFill:
+    """The flat mesh of a region, or why there is none. `answers`: what filled regions got before; the same question is answered once."""
+    question = _question(region, rules)
+    if question not in answers:
+        try:
+            answers[question] = best_filling(region.patch, region.flat, region.inner, rules, region.turn, region.before)
+        except CannotFill as trouble:
+            answers[question] = trouble
+        except (ValueError, IndexError, ArithmeticError) as broken:  # one region must not cost the others theirs
+            answers[question] = CannotFill(f"its filling broke off ({broken})", region.flat[0].mean(axis=0))
+    return answers[question]
+
+
+def _question(region: Region, rules: ShellRules) -> bytes:
+    """All that the filling of a region follows from, in few bytes: a sheet is meshed in several passes that change a few regions only."""
+    patch = region.patch
+    arrays: list[NDArray[Any]] = [*region.flat, region.inner, patch.flat, patch.space, patch.facets, spots_of(patch, rules)]
+    if region.turn is not None:
+        arrays.append(region.turn)
+    words = (patch.carriers, rules.size_on(patch.faces), rules.growth, [rules.ways.get(f) for f in patch.faces], id(region.before))
+    out = hashlib.blake2b(repr((words, [a.shape for a in arrays])).encode())
+    for array in arrays:
+        out.update(np.ascontiguousarray(array).tobytes())
+    return out.digest()
 
 
 def end_region(region: Region, mesh: FlatMesh, build: Builder) -> None:

@@ -29,7 +29,7 @@ from kind_rivet.core.meshing.near_edges import facing_rings
 from kind_rivet.core.meshing.necks import close_failed, close_touching, finer_near
 from kind_rivet.core.meshing.one_region import regions_of
 from kind_rivet.core.meshing.patch import Patch, lay_flat, lay_flat_or_none
-from kind_rivet.core.meshing.regions import Region, begin_region, end_region, filled_region
+from kind_rivet.core.meshing.regions import Answers, Region, begin_region, end_region, filled_region
 from kind_rivet.core.meshing.rib_ends import cut_at_ends
 from kind_rivet.core.meshing.round_chains import in_step
 from kind_rivet.core.meshing.rules import ShellRules
@@ -61,12 +61,13 @@ def mesh_sheet(shape: Shape, rules: ShellRules, hard: Floats | None = None, kept
     sheet = cut_bends(cut_tubes(cut_at_ends(shape, rules, held), rules, held), rules, held)
     bare = [f for f, edges in enumerate(sheet.shape.face_edges) if not edges]
     sheet = cut_in_two(sheet, bare, held)
-    mesh, failed = _meshed(sheet, rules, wanted, kept)
+    answers: Answers = {}
+    mesh, failed = _meshed(sheet, rules, wanted, kept, answers)
     for _ in range(CUTS):
         cut = cut_in_two(sheet, failed, {*held, *rules.grading, *rules.divisions}) if failed else sheet
         if cut is sheet:
             break
-        tried, left = _meshed(cut, rules, wanted, kept)
+        tried, left = _meshed(cut, rules, wanted, kept, answers)
         if _area(cut.shape, left) > 0.99 * _area(sheet.shape, failed):
             break
         sheet, mesh, failed = cut, tried, left
@@ -79,7 +80,7 @@ def _area(shape: Shape, faces: list[int]) -> float:
     return float(shape.face_area[faces].sum()) if faces else 0.0
 
 
-def _meshed(sheet: CutSheet, rules: ShellRules, wanted: Floats, kept: Kept | None) -> tuple[SheetMesh, list[int]]:
+def _meshed(sheet: CutSheet, rules: ShellRules, wanted: Floats, kept: Kept | None, answers: Answers) -> tuple[SheetMesh, list[int]]:
     """The mesh of a sheet and the faces, as they are cut, that could not be laid flat or filled. `wanted` (h, 3): hard points."""
     notes: list[str] = []
     wanted = on_walls(sheet.shape, wanted, rules.size, notes)
@@ -103,7 +104,7 @@ def _meshed(sheet: CutSheet, rules: ShellRules, wanted: Floats, kept: Kept | Non
     spared = edges_at(shape, on_edges, AT_HARD * shape.diagonal)
     finer = 0
     while True:
-        mesh, failed, past = _mesh_once(sheet, curves, patches, rules, hard, kept, spared, list(notes))
+        mesh, failed, past = _mesh_once(sheet, curves, patches, rules, hard, kept, spared, list(notes), answers)
         again: set[int] = set()
         for r, at in failed:  # what was looked past may be why a border crosses itself: first what lies near, then all of it
             mine = ({p.edge for loop in patches[r].loops for p in loop} & past) - spared  # type: ignore[union-attr]
@@ -132,7 +133,8 @@ def _meshed(sheet: CutSheet, rules: ShellRules, wanted: Floats, kept: Kept | Non
 
 
 def _mesh_once(
-    sheet: CutSheet, curves: list[Curve], patches: list[Patch | None], rules: ShellRules, hard: Floats, kept: Kept | None, spared: set[int], notes: list[str],
+    sheet: CutSheet, curves: list[Curve], patches: list[Patch | None], rules: ShellRules, hard: Floats, kept: Kept | None, spared: set[int],
+    notes: list[str], answers: Answers,
 ) -> tuple[SheetMesh, list[tuple[int, Floats]], set[int]]:  # fmt: skip
     """One try: the mesh, regions that could not be filled and where, and the edges that were looked past (those `spared` are not)."""
     shape = sheet.shape
@@ -166,7 +168,7 @@ def _mesh_once(
             if region is not None:
                 begun.append((number, replace(region, before=_before(region, kept, lines, edge_nodes)) if number in large else region))
     failed = []
-    for (number, region), filled in zip(begun, side_by_side(lambda r: filled_region(r[1], rules), begun), strict=True):
+    for (number, region), filled in zip(begun, side_by_side(lambda r: filled_region(r[1], rules, answers), begun), strict=True):
         if isinstance(filled, CannotFill):
             x, y, z = at = region.patch.to_space(filled.at[None])[0][0]
             notes.append(f"Face {sheet.faces[region.patch.faces[0]] + 1} was left out: {filled} near ({x:.4g}, {y:.4g}, {z:.4g}).")
