@@ -233,21 +233,25 @@ def _paired(holes: list[RoundHole], shape: Shape, patches: list[Patch | None], r
             if count > largest:
                 continue
         beyond = holes[outer].widths if outer is not None else ()  # rings round the circle itself
+        short, long = SHORT_SIDE, LONG_SIDE
         if beyond:
+            around = patches[holes[outer].region]  # type: ignore[index]
+            if around is not None and _leaves_plane(shape, around, rim, LIFTED * rules.size):  # there a ring matters more
+                short, long = LEAST_FACING, LONG_FACING
             least = 2 * np.pi * (radius + sum(beyond)) / (LONG_SIDE * rules.size)
-            count = max(count, min(4 * int(np.ceil(least / 4)), 2 * int(np.pi * hole.radius / (SHORT_SIDE * rules.size))))
+            count = max(count, min(4 * int(np.ceil(least / 4)), 2 * int(np.pi * hole.radius / (short * rules.size))))
         by_hand = any(e in rules.divisions for e in (*rim, *hole.edges))
         if by_hand or count < 6 or 2 * np.pi * radius / count > 1.8 * rules.size:
             continue
         out[k] = replace(out[k], divisions=count, rim=rim)
         if outer is not None:
-            out[outer] = replace(out[outer], divisions=count, widths=widths_for(count, radius, beyond, rules.size))
+            out[outer] = replace(out[outer], divisions=count, widths=widths_for(count, radius, beyond, rules.size, long))
     return out
 
 
-def widths_for(count: int, radius: float, widths: tuple[float, ...], size: float) -> tuple[float, ...]:
-    """Ring widths narrowed so that `count` sides stay within reason round the last ring; none where that leaves too little."""
-    room = LONG_SIDE * size * count / (2 * np.pi) - radius
+def widths_for(count: int, radius: float, widths: tuple[float, ...], size: float, long: float = LONG_SIDE) -> tuple[float, ...]:
+    """Ring widths narrowed so that `count` sides are at most `long` sizes round the last ring; none where that leaves too little."""
+    room = long * size * count / (2 * np.pi) - radius
     if sum(widths) <= room:
         return widths
     return tuple(w * room / sum(widths) for w in widths) if room > len(widths) * SLIM * size else ()
