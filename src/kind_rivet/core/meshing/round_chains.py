@@ -12,7 +12,7 @@ from kind_rivet.core.meshing.bolt_circles import Circles
 from kind_rivet.core.meshing.patch import Patch
 from kind_rivet.core.meshing.rules import ShellRules
 from kind_rivet.core.meshing.sizes import poor_sides, price_of_count
-from kind_rivet.core.meshing.washers import RoundHole, counted_by_hand, turned_alike, widths_for
+from kind_rivet.core.meshing.washers import RoundHole, counted_by_hand, rises, turned_alike, widths_for
 
 COAXIAL = 1e-3  # radii by which circles may lie off one axis
 WIDER = 1.1  # the widest circle of a chain against its narrowest: tubes keep the counts they have
@@ -35,13 +35,18 @@ def in_step(
         if any(e in rules.divisions for e in chain) or any(counted_by_hand(holes[by_edge[e]], rules) for e in chain if e in by_edge):
             continue
         each = {e: float(shape.edge_length[e]) / rules.size_on(shape.edge_faces[e]) for e in chain}
+        risen = [holes[by_edge[e]] for e in chain if e in by_edge and rises(shape, patches[holes[by_edge[e]].region], (e,), rules.size)]
+        if risen and all(e in by_edge for e in chain) and len({holes[by_edge[e]].divisions for e in chain}) == 1:
+            continue  # agreed on already
+        for hole in risen:  # a ring in which a wall rises from a step is needed, so its outer sides count
+            each[hole.edges[0]] *= 1 + sum(hole.widths) / hole.radius
         given = {e: counts[e] for e in chain if e in counts} | {e: out[by_edge[e]].divisions for e in chain if e in circles.of_holes}
         count, mine = _suited(each, links, given)
         for e in mine:
             length, k = float(shape.edge_length[e]), by_edge.get(e)
             if k is not None:
                 hole = out[k]
-                widths = widths_for(count, hole.radius, hole.widths, rules.size)
+                widths = widths_for(count, hole.radius, hole.widths, rules.size, rises(shape, patches[hole.region], (e,), rules.size))
                 rim = hole.rim if set(hole.rim) <= mine else ()
                 out[k] = replace(hole, divisions=count, widths=widths, rim=rim, shift=hole.shift % (length / count))
             else:

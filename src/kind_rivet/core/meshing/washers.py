@@ -27,6 +27,8 @@ NARROW, SHORT = 0.5, 0.45  # sizes: no ring becomes narrower for a bend, no side
 OUTWARD = 0.7  # of the ring's width from the hole: where its sides are as long as the size
 FAR_RIM = 6.0  # sizes between a hole and a concentric border up to which rows may run all the way
 LONG_SIDE = 1.5  # sizes; longest side that a ring should have
+LONGEST_RIM = 1.8  # sizes; longest side of a circle for the sake of one within it
+LONG_LIFTED = 1.9  # the same where the wall rises from a step: without a ring its shells would be warped
 SHORT_SIDE = 0.5  # of the size; shortest side at a hole for the sake of rings further out
 ROUNDED = 3.2  # sizes along a corner that is rounded off
 CLOSE = 1.0  # sizes between a ring and the border up to which one row lies between them
@@ -94,7 +96,7 @@ def _round(shape: Shape, patch: Patch, region: int, number: int, rules: ShellRul
         return None
     widths, width, count = _ring_for(float(d[6]), tuple(d[:3].tolist()), rules, _size_along(shape, edges, rules))
     goes_on = all(len(shape.edge_faces[e]) > 1 for e in edges)  # in another wall: nothing is fastened
-    if d[6] > BOSS * rules.size and goes_on and not _leaves_plane(shape, patch, edges, LIFTED * rules.size):
+    if d[6] > BOSS * rules.size and goes_on and not rises(shape, patch, edges, rules.size):
         widths, width, count = (), 0.0, ring_divisions(float(d[6]), 0.0, rules.size)
     hole = RoundHole(region, number, edges, float(d[6]), tuple(d[:3].tolist()), tuple(d[3:6].tolist()), count, widths, width)
     if len(edges) == 1 and edges[0] in rules.divisions:
@@ -111,6 +113,11 @@ def _filled(shape: Shape, edges: tuple[int, ...]) -> bool:
     tubes = set(shape.edge_faces[edges[0]]) if len(edges) == 1 else set()
     ends = {e for f in tubes if shape.faces[f].carrier.kind == "cylinder" for e in shape.face_edges[f]} - set(edges)
     return any(shape.face_edges[f] == (e,) for e in ends for f in set(shape.edge_faces[e]) - tubes)
+
+
+def rises(shape: Shape, patch: Patch | None, edges: tuple[int, ...], size: float) -> bool:
+    """Does a plane wall rise from some edges, as where pads step?"""
+    return patch is not None and _leaves_plane(shape, patch, edges, LIFTED * size)
 
 
 def _leaves_plane(shape: Shape, patch: Patch, edges: tuple[int, ...], least: float) -> bool:
@@ -233,25 +240,57 @@ def _paired(holes: list[RoundHole], shape: Shape, patches: list[Patch | None], r
             if count > largest:
                 continue
         beyond = holes[outer].widths if outer is not None else ()  # rings round the circle itself
-        short, long = SHORT_SIDE, LONG_SIDE
+        lifted = outer is not None and bool(beyond) and rises(shape, patches[holes[outer].region], rim, rules.size)
         if beyond:
-            around = patches[holes[outer].region]  # type: ignore[index]
-            if around is not None and _leaves_plane(shape, around, rim, LIFTED * rules.size):  # there a ring matters more
-                short, long = LEAST_FACING, LONG_FACING
             least = 2 * np.pi * (radius + sum(beyond)) / (LONG_SIDE * rules.size)
+            short = LEAST_FACING if lifted else SHORT_SIDE
             count = max(count, min(4 * int(np.ceil(least / 4)), 2 * int(np.pi * hole.radius / (short * rules.size))))
         by_hand = any(e in rules.divisions for e in (*rim, *hole.edges))
-        if by_hand or count < 6 or 2 * np.pi * radius / count > 1.8 * rules.size:
+        if by_hand or count < 6 or 2 * np.pi * radius / count > LONGEST_RIM * rules.size:
             continue
         out[k] = replace(out[k], divisions=count, rim=rim)
         if outer is not None:
-            out[outer] = replace(out[outer], divisions=count, widths=widths_for(count, radius, beyond, rules.size, long))
+            out[outer] = replace(out[outer], divisions=count, widths=widths_for(count, radius, beyond, rules.size, lifted))
+    return _agreed(out, holes, by_edges, shape, patches, rules.size)
+
+
+def _agreed(
+    paired: list[RoundHole],
+    holes: list[RoundHole],
+    by_edges: dict[frozenset[int], int],
+    shape: Shape,
+    patches: list[Patch | None],
+    size: float,
+) -> list[RoundHole]:
+    """One count for circles one beyond another where pairs of them were given several: as many as the innermost can take, or that one alone."""
+    out = list(paired)
+    for k in sorted(range(len(out)), key=lambda k: -out[k].radius):
+        outer = by_edges.get(frozenset(out[k].rim))
+        if not out[k].rim or outer is None or out[outer].divisions == out[k].divisions:
+            continue
+        group: list[int] = [k]
+        wider: int | None = outer
+        while wider is not None and wider not in group:
+            group.append(wider)
+            wider = by_edges.get(frozenset(out[wider].rim)) if out[wider].rim else None
+        count = min(max(out[g].divisions for g in group), 4 * int(2 * np.pi * out[k].radius / (LEAST_FACING * size) / 4))
+        if count < 8 or 2 * np.pi * max(out[g].radius for g in group) / count > LONGEST_RIM * size:
+            out[k] = holes[k]
+            if out[outer].radius - holes[k].radius - sum(holes[k].widths) < size:  # counts must change on the way: no room for a ring too
+                out[k] = replace(holes[k], widths=(), divisions=ring_divisions(holes[k].radius, 0.0, size))
+            continue
+        for g in group:
+            lifted = rises(shape, patches[out[g].region], out[g].edges, size)
+            out[g] = replace(out[g], divisions=count, widths=widths_for(count, out[g].radius, holes[g].widths, size, lifted))
     return out
 
 
-def widths_for(count: int, radius: float, widths: tuple[float, ...], size: float, long: float = LONG_SIDE) -> tuple[float, ...]:
-    """Ring widths narrowed so that `count` sides are at most `long` sizes round the last ring; none where that leaves too little."""
-    room = long * size * count / (2 * np.pi) - radius
+def widths_for(count: int, radius: float, widths: tuple[float, ...], size: float, lifted: bool = False) -> tuple[float, ...]:
+    """Ring widths narrowed so that `count` sides stay within reason round the last ring; none where that leaves too little.
+
+    `lifted`: the wall rises from a step there, and without a ring its shells would be warped.
+    """
+    room = (LONG_LIFTED if lifted else LONG_SIDE) * size * count / (2 * np.pi) - radius
     if sum(widths) <= room:
         return widths
     return tuple(w * room / sum(widths) for w in widths) if room > len(widths) * SLIM * size else ()

@@ -14,6 +14,7 @@ PARALLEL = 0.95  # cosine between the walls
 ON = 0.01  # walls off a curve up to which a place lies on it
 LED = 1e-6  # share of a bend beyond its ends that counts as it
 HAIR = 0.1  # walls: points of a curve that are nearer to the end of a bend give way to it
+BESIDE = 0.5  # walls: how much farther than the nearest wall one may end from a riser that it steps at
 HIGHEST = 0.8  # of the thicker wall: how far apart the two middles may lie
 
 
@@ -48,6 +49,7 @@ def find_steps(middles: list[Middle], close: set[tuple[int, int]], lines: list[L
             ]
             if not above:
                 continue
+            above = _beside(mine, above, middles)
             bases = [here] if straight else _outlines_under(mine, above, middles, lines, line) or [here]
             if not straight:
                 ends = [p for i in middle.lines if lines[i].kind == "bend" for p in _passing(lines[i].points, line)]
@@ -80,6 +82,13 @@ def _over(middle: Middle, other: Middle, here: Floats, line: Line) -> bool:
     parallel = np.abs(np.einsum("ij,ij->i", middle.normal(there), other.normal(there)))
     apart = np.linalg.norm(there - here, axis=1)
     return bool(left.max() < 0.01 * wall and parallel.min() > PARALLEL and apart.max() < HIGHEST * wall and np.ptp(apart) < 0.2 * wall)
+
+
+def _beside(here: Floats, others: list[int], middles: list[Middle]) -> list[int]:
+    """Those of other middles whose walls come up to a riser: walls step twice or more (counterbores), and each riser is between two of them."""
+    away = {k: float(away_from(middles[k].samples, here).min()) for k in others}
+    nearest = min(away.values())
+    return [k for k in others if away[k] <= nearest + BESIDE * middles[k].wall]
 
 
 def _outlines_under(here: Floats, above: list[int], middles: list[Middle], lines: list[Line], line: Line) -> list[Floats]:
