@@ -21,6 +21,7 @@ from kind_rivet.core.meshing.patch import Patch
 from kind_rivet.core.meshing.rules import ShellRules
 from kind_rivet.core.meshing.sheet_mesh import FACE, HARD_POINT, VERTEX, Builder, Ints
 from kind_rivet.core.meshing.sizes import spots_of
+from kind_rivet.core.meshing.step_rows import row_along
 from kind_rivet.core.meshing.washers import RoundHole, ring_outlines
 
 Answers = dict[bytes, FlatMesh | CannotFill]
@@ -80,6 +81,13 @@ def begin_region(
                 ids, flat = outer_ids, outline
         loops_nodes.append(ids)
         loops_flat.append(opened(ids, flat, SLIT * rules.size))
+    paired = any(holes[k].rim for k in mine.values())  # rows run all the way to the border then
+    for index in range(0 if paired or len(loops_flat) < len(patch.loops) else len(loops_flat)):
+        if index not in mine and (row := row_along(patch, loops_flat, index, rules.size)) is not None:
+            row_ids = build.nodes(*_on_faces(patch, row))
+            table = np.concatenate((loops_nodes[index], row_ids))
+            build.add(table[ring_quads(len(row))], build.item[-1], -1)
+            loops_nodes[index], loops_flat[index] = row_ids, row
     hard_flat = patch.to_plane(hard) if len(hard) else np.empty((0, 2))
     inner = np.concatenate((np.array(pins_flat).reshape(-1, 2), hard_flat))
     return Region(patch, loops_nodes, loops_flat, pins, inner, len(hard), whole)

@@ -9,11 +9,15 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kind_rivet.core.geometry.carriers import Floats
-from kind_rivet.core.quality.shell_metrics import SCALED_JACOBIAN, shell_metrics
+from kind_rivet.core.geometry.shape import Shape
+from kind_rivet.core.quality.shell_metrics import LARGEST_ANGLE, LEAST_ANGLE, SCALED_JACOBIAN, WARP, shell_metrics
 
 if TYPE_CHECKING:
     from kind_rivet.core.meshing.sheet_mesh import SheetMesh
 
+OFF = 0.02  # of a quad's sides: how far a corner at a step lies off the wall
+WARPED = 16.0  # degrees: what is warped less, moving nodes can mend
+LEAST_TRIA, LARGEST_TRIA = 24.0, 115.0  # degrees: angles of trias that are better than a warped quad
 COLLAPSED = 0.1  # scaled Jacobian below which two trias are better than a quad
 
 
@@ -46,6 +50,35 @@ def without_collapsed(mesh: SheetMesh) -> SheetMesh:
     chosen[quad[bad[better]]] = True
     turn = np.zeros(len(mesh.elements), bool)
     turn[quad[bad]] = least[1] > least[0]
+    return _cut(mesh, chosen, turn)
+
+
+def cut_at_steps(mesh: SheetMesh, shape: Shape) -> SheetMesh:
+    """Quads at corners of steps cut in two along the mitre, where both walls that step there would leave them warped.
+
+    Such a quad has one corner, or all but one, at a step, half-way between the heights of two plane walls: the mitre is the
+    diagonal through the odd one. Both halves then lie in the slopes beside them.
+    """
+    quad = np.flatnonzero(
+        (mesh.elements[:, 3] >= 0) & np.isin(mesh.face, [f for f, face in enumerate(shape.faces) if face.carrier.kind == "plane"])
+    )
+    if not len(quad):
+        return mesh
+    rows = mesh.elements[quad]
+    plane = np.array([face.carrier.array[:6] if face.carrier.kind == "plane" else np.zeros(6) for face in shape.faces])[mesh.face[quad]]
+    p = mesh.points[rows]
+    side = np.linalg.norm(p - np.roll(p, 1, axis=1), axis=2).mean(axis=1)
+    off = np.abs(np.einsum("qkd,qd->qk", p - plane[:, None, :3], plane[:, 3:])) > OFF * side[:, None]
+    odd = np.where(off.sum(axis=1) == 1, off.argmax(axis=1), np.where(off.sum(axis=1) == 3, (~off).argmax(axis=1), -1))
+    values = shell_metrics(mesh.points, rows)
+    halves = np.where((odd % 2 == 0)[:, None, None], rows[:, [[0, 1, 2], [0, 2, 3]]], rows[:, [[0, 1, 3], [1, 2, 3]]])
+    trias = np.column_stack((halves.reshape(-1, 3), np.full(2 * len(rows), -1))).astype(np.int32)
+    angles = shell_metrics(mesh.points, trias)[:, [LEAST_ANGLE, LARGEST_ANGLE]].reshape(-1, 2, 2)
+    sound = (angles[..., 0].min(axis=1) > LEAST_TRIA) & (angles[..., 1].max(axis=1) < LARGEST_TRIA)
+    chosen = np.zeros(len(mesh.elements), bool)
+    chosen[quad[(odd >= 0) & (values[:, WARP] > WARPED) & sound]] = True
+    turn = np.zeros(len(mesh.elements), bool)
+    turn[quad] = odd % 2 == 1
     return _cut(mesh, chosen, turn)
 
 

@@ -1,0 +1,38 @@
+"""A row of quads along a border of a plane wall that rises from a step all round, as a ring runs round a hole.
+
+Nodes at a step lie half-way between the walls that meet there. A quad that touches it with one corner
+only is warped, so the first row follows the step wherever it runs smoothly.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+
+from kind_rivet.core.geometry.carriers import Floats
+from kind_rivet.core.meshing.mapped import turns
+from kind_rivet.core.meshing.patch import Patch
+from kind_rivet.core.meshing.washers import LEAST_SIDE, LIFTED, loop_gap, ring_outlines
+
+WIDTHS = (0.9, 0.7, 0.5)  # of the size: tried one after the other
+SMOOTH = 0.5  # quarter turns at one node up to which a border runs smoothly
+LEFT = 0.6  # sizes between the row and what is within
+NARROWED = 0.45  # of a side at the step: shortest side across the row from it
+
+
+def row_along(patch: Patch, loops: list[Floats], index: int, size: float) -> Floats | None:
+    """Places (n, 2) of the nodes of a row into the region, one for each node of a loop (n, 2); None where none is needed or fits."""
+    border, others = loops[index], [loop for k, loop in enumerate(loops) if k != index]
+    if len(border) < 8 or len(patch.carriers) != 1 or patch.carriers[0].kind != "plane":
+        return None
+    plane, corners = patch.carriers[0].array, np.concatenate([p.corners for p in patch.loops[index]])
+    off = np.abs((patch.space[corners] - plane[:3]) @ plane[3:6])
+    if off.min() < LIFTED * size or np.abs(turns(border)).max() > SMOOTH:
+        return None
+    side = np.linalg.norm(np.roll(border, -1, axis=0) - border, axis=1)
+    for share in WIDTHS:
+        row = ring_outlines(border, 1.0, (share * size,), False)[0]
+        along = np.linalg.norm(np.roll(row, -1, axis=0) - row, axis=1)
+        sound = along.min() > LEAST_SIDE * size and (along > NARROWED * side).all() and (along * NARROWED < side).all()
+        if sound and loop_gap(row, border) > 0.8 * share * size and all(loop_gap(row, other) > LEFT * size for other in others):
+            return row
+    return None
