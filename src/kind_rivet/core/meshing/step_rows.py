@@ -11,11 +11,12 @@ import numpy as np
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.meshing.mapped import turns
 from kind_rivet.core.meshing.patch import Patch
-from kind_rivet.core.meshing.washers import LEAST_SIDE, LIFTED, loop_gap, ring_outlines
+from kind_rivet.core.meshing.washers import LEAST_SIDE, STEEP, loop_gap, ring_outlines
 
 WIDTHS = (0.9, 0.7, 0.5)  # of the size: tried one after the other
 SMOOTH = 0.5  # quarter turns at one node up to which a border runs smoothly
 LEFT = 0.6  # sizes between the row and what is within
+DISC_SIDE = 0.7  # sizes: shortest side of a row within a disc, which has to be filled from all sides
 NARROWED = 0.45  # of a side at the step: shortest side across the row from it
 
 
@@ -26,13 +27,15 @@ def row_along(patch: Patch, loops: list[Floats], index: int, size: float) -> Flo
         return None
     plane, corners = patch.carriers[0].array, np.concatenate([p.corners for p in patch.loops[index]])
     off = np.abs((patch.space[corners] - plane[:3]) @ plane[3:6])
-    if off.min() < LIFTED * size or np.abs(turns(border)).max() > SMOOTH:
+    if off.min() < STEEP * size or np.abs(turns(border)).max() > SMOOTH:
         return None
+    disc = not others and len(patch.loops[0]) == 1
+    least = (DISC_SIDE if disc else LEAST_SIDE) * size
     side = np.linalg.norm(np.roll(border, -1, axis=0) - border, axis=1)
     for share in WIDTHS:
         row = ring_outlines(border, 1.0, (share * size,), False)[0]
         along = np.linalg.norm(np.roll(row, -1, axis=0) - row, axis=1)
-        sound = along.min() > LEAST_SIDE * size and (along > NARROWED * side).all() and (along * NARROWED < side).all()
+        sound = along.min() > least and (along > NARROWED * side).all() and (along * NARROWED < side).all()
         if sound and loop_gap(row, border) > 0.8 * share * size and all(loop_gap(row, other) > LEFT * size for other in others):
             return row
     return None

@@ -19,6 +19,7 @@ LEAST_SIDE = 0.352  # of the size: a little above where the default limit sheet 
 
 MOST_LENGTH = 12.0  # sizes; longer cut-outs carry no fastener and get no ring
 LIFTED = 0.05  # sizes by which the edge of a pad leaves the plane of the wall round it, from which it gets a ring at any radius
+STEEP = 0.15  # the same from which shells that touch the edge with one corner only fail as warped
 BOSS = 3.0  # sizes of radius up to which a round wall that stands on another gets a ring
 ROUNDISH = 1.25  # longest over shortest way across an opening that counts as nearly round
 WARPED = np.radians(10.5)  # angle between the halves of a ring's quad on a bend, from which on rings are narrowed
@@ -96,7 +97,7 @@ def _round(shape: Shape, patch: Patch, region: int, number: int, rules: ShellRul
         return None
     widths, width, count = _ring_for(float(d[6]), tuple(d[:3].tolist()), rules, _size_along(shape, edges, rules))
     goes_on = all(len(shape.edge_faces[e]) > 1 for e in edges)  # in another wall: nothing is fastened
-    if d[6] > BOSS * rules.size and goes_on and not rises(shape, patch, edges, rules.size):
+    if d[6] > BOSS * rules.size and goes_on and not _leaves_plane(shape, patch, edges, LIFTED * rules.size):
         widths, width, count = (), 0.0, ring_divisions(float(d[6]), 0.0, rules.size)
     hole = RoundHole(region, number, edges, float(d[6]), tuple(d[:3].tolist()), tuple(d[3:6].tolist()), count, widths, width)
     if len(edges) == 1 and edges[0] in rules.divisions:
@@ -116,8 +117,8 @@ def _filled(shape: Shape, edges: tuple[int, ...]) -> bool:
 
 
 def rises(shape: Shape, patch: Patch | None, edges: tuple[int, ...], size: float) -> bool:
-    """Does a plane wall rise from some edges, as where pads step?"""
-    return patch is not None and _leaves_plane(shape, patch, edges, LIFTED * size)
+    """Does a plane wall rise so much from some edges, as where pads step, that shells which touch them with one corner fail as warped?"""
+    return patch is not None and _leaves_plane(shape, patch, edges, STEEP * size)
 
 
 def _leaves_plane(shape: Shape, patch: Patch, edges: tuple[int, ...], least: float) -> bool:
