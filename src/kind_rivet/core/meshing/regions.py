@@ -83,7 +83,8 @@ def begin_region(
         loops_flat.append(opened(ids, flat, SLIT * rules.size))
     paired = any(holes[k].rim for k in mine.values())  # rows run all the way to the border then
     for index in range(0 if paired or len(loops_flat) < len(patch.loops) else len(loops_flat)):
-        if index not in mine and (row := row_along(patch, loops_flat, index, rules.size)) is not None:
+        ringed = index in mine and bool(holes[mine[index]].widths)
+        if not ringed and (row := row_along(patch, loops_flat, index, rules.size)) is not None:
             row_ids = build.nodes(*_on_faces(patch, row))
             table = np.concatenate((loops_nodes[index], row_ids))
             build.add(table[ring_quads(len(row))], build.item[-1], -1)

@@ -36,12 +36,13 @@ def in_step(
             continue
         each = {e: float(shape.edge_length[e]) / rules.size_on(shape.edge_faces[e]) for e in chain}
         risen = [holes[by_edge[e]] for e in chain if e in by_edge and rises(shape, patches[holes[by_edge[e]].region], (e,), rules.size)]
-        if risen and all(e in by_edge for e in chain) and len({holes[by_edge[e]].divisions for e in chain}) == 1:
-            continue  # agreed on already
+        agreed = bool(risen) and all(e in by_edge for e in chain) and len({holes[by_edge[e]].divisions for e in chain}) == 1
         for hole in risen:  # a ring in which a wall rises from a step is needed, so its outer sides count
             each[hole.edges[0]] *= 1 + sum(hole.widths) / hole.radius
         given = {e: counts[e] for e in chain if e in counts} | {e: out[by_edge[e]].divisions for e in chain if e in circles.of_holes}
         count, mine = _suited(each, links, given)
+        if agreed and mine != set(chain):
+            continue
         for e in mine:
             length, k = float(shape.edge_length[e]), by_edge.get(e)
             if k is not None:

@@ -274,8 +274,10 @@ def _agreed(
         while wider is not None and wider not in group:
             group.append(wider)
             wider = by_edges.get(frozenset(out[wider].rim)) if out[wider].rim else None
-        count = min(max(out[g].divisions for g in group), 4 * int(2 * np.pi * out[k].radius / (LEAST_FACING * size) / 4))
-        if count < 8 or 2 * np.pi * max(out[g].radius for g in group) / count > LONGEST_RIM * size:
+        radii = np.array([out[g].radius for g in group])
+        mean, least = np.exp(np.log(radii).mean()), radii.max() / LONG_SIDE  # all a little wrong, none much
+        count = min(max(4 * round(2 * np.pi * mean / size / 4), 4 * int(np.ceil(2 * np.pi * least / size / 4))), _most(radii.min(), size))
+        if count < 8 or 2 * np.pi * radii.max() / count > LONGEST_RIM * size:
             out[k] = holes[k]
             if out[outer].radius - holes[k].radius - sum(holes[k].widths) < size:  # counts must change on the way: no room for a ring too
                 out[k] = replace(holes[k], widths=(), divisions=ring_divisions(holes[k].radius, 0.0, size))
@@ -284,6 +286,11 @@ def _agreed(
             lifted = rises(shape, patches[out[g].region], out[g].edges, size)
             out[g] = replace(out[g], divisions=count, widths=widths_for(count, out[g].radius, holes[g].widths, size, lifted))
     return out
+
+
+def _most(radius: float, size: float) -> int:
+    """The most divisions, in fours, of a circle whose sides may be short for the sake of others."""
+    return 4 * int(2 * np.pi * radius / (LEAST_FACING * size) / 4)
 
 
 def widths_for(count: int, radius: float, widths: tuple[float, ...], size: float, lifted: bool = False) -> tuple[float, ...]:
