@@ -29,7 +29,7 @@ OUTWARD = 0.7  # of the ring's width from the hole: where its sides are as long 
 FAR_RIM = 6.0  # sizes between a hole and a concentric border up to which rows may run all the way
 LONG_SIDE = 1.5  # sizes; longest side that a ring should have
 LONGEST_RIM = 1.8  # sizes; longest side of a circle for the sake of one within it
-LONG_LIFTED = 1.9  # the same where the wall rises from a step: without a ring its shells would be warped
+LONG_LIFTED = 1.8  # the same where the wall rises from a step: without a ring its shells would be warped
 SHORT_SIDE = 0.5  # of the size; shortest side at a hole for the sake of rings further out
 ROUNDED = 3.2  # sizes along a corner that is rounded off
 CLOSE = 1.0  # sizes between a ring and the border up to which one row lies between them
@@ -244,8 +244,7 @@ def _paired(holes: list[RoundHole], shape: Shape, patches: list[Patch | None], r
         lifted = outer is not None and bool(beyond) and rises(shape, patches[holes[outer].region], rim, rules.size)
         if beyond:
             least = 2 * np.pi * (radius + sum(beyond)) / (LONG_SIDE * rules.size)
-            short = LEAST_FACING if lifted else SHORT_SIDE
-            count = max(count, min(4 * int(np.ceil(least / 4)), 2 * int(np.pi * hole.radius / (short * rules.size))))
+            count = max(count, min(4 * int(np.ceil(least / 4)), 2 * int(np.pi * hole.radius / (SHORT_SIDE * rules.size))))
         by_hand = any(e in rules.divisions for e in (*rim, *hole.edges))
         if by_hand or count < 6 or 2 * np.pi * radius / count > LONGEST_RIM * rules.size:
             continue
@@ -296,12 +295,15 @@ def _most(radius: float, size: float) -> int:
 def widths_for(count: int, radius: float, widths: tuple[float, ...], size: float, lifted: bool = False) -> tuple[float, ...]:
     """Ring widths narrowed so that `count` sides stay within reason round the last ring; none where that leaves too little.
 
-    `lifted`: the wall rises from a step there, and without a ring its shells would be warped.
+    `lifted`: the wall rises from a step there, and without a ring its shells would be warped, so longer sides are borne.
     """
-    room = (LONG_LIFTED if lifted else LONG_SIDE) * size * count / (2 * np.pi) - radius
-    if sum(widths) <= room:
-        return widths
-    return tuple(w * room / sum(widths) for w in widths) if room > len(widths) * SLIM * size else ()
+    for long in (LONG_SIDE, LONG_LIFTED) if lifted else (LONG_SIDE,):
+        room = long * size * count / (2 * np.pi) - radius
+        if sum(widths) <= room:
+            return widths
+        if room > len(widths) * SLIM * size:
+            return tuple(w * room / sum(widths) for w in widths)
+    return ()
 
 
 def turned_alike(holes: list[RoundHole], shape: Shape) -> list[RoundHole]:

@@ -149,7 +149,7 @@ def draw_lines(
         rims = [lines[k] for k in middle.lines if lines[k].kind == "outline"]
         for line in risers(shape, middle, m, standing, rims, fields, tolerance):
             add(line)
-    steps, replaced = find_steps(middles, close, lines)
+    steps, replaced = find_steps(shape, middles, close, lines)
     for m, number in replaced:
         if number in middles[m].lines:
             middles[m].lines.remove(number)

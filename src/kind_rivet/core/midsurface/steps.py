@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from kind_rivet.core.geometry.carriers import Floats, unit
+from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.midsurface.fields import settle
 from kind_rivet.core.midsurface.middles import Middle
 from kind_rivet.core.midsurface.stations import away_from, stations
@@ -18,7 +19,9 @@ BESIDE = 0.5  # walls: how much farther than the nearest wall one may end from a
 HIGHEST = 0.8  # of the thicker wall: how far apart the two middles may lie
 
 
-def find_steps(middles: list[Middle], close: set[tuple[int, int]], lines: list[Line]) -> tuple[list[Line], list[tuple[int, int]]]:
+def find_steps(
+    shape: Shape, middles: list[Middle], close: set[tuple[int, int]], lines: list[Line]
+) -> tuple[list[Line], list[tuple[int, int]]]:
     """Step lines, and (middle, line) of the risers that they replace.
 
     A curved riser takes over the very points of an outline that it stands over, so that the
@@ -49,7 +52,7 @@ def find_steps(middles: list[Middle], close: set[tuple[int, int]], lines: list[L
             ]
             if not above:
                 continue
-            above = _beside(mine, above, middles)
+            above = _beside(shape, line, mine, above, middles)
             bases = [here] if straight else _outlines_under(mine, above, middles, lines, line) or [here]
             if not straight:
                 ends = [p for i in middle.lines if lines[i].kind == "bend" for p in _passing(lines[i].points, line)]
@@ -84,11 +87,15 @@ def _over(middle: Middle, other: Middle, here: Floats, line: Line) -> bool:
     return bool(left.max() < 0.01 * wall and parallel.min() > PARALLEL and apart.max() < HIGHEST * wall and np.ptp(apart) < 0.2 * wall)
 
 
-def _beside(here: Floats, others: list[int], middles: list[Middle]) -> list[int]:
-    """Those of other middles whose walls come up to a riser: walls step twice or more (counterbores), and each riser is between two of them."""
+def _beside(shape: Shape, riser: Line, here: Floats, others: list[int], middles: list[Middle]) -> list[int]:
+    """Those of other middles whose walls come up to a riser: walls step twice or more (counterbores), and each riser is between two of them.
+
+    Such a wall has a side that meets the riser's face, or ends hardly farther from it than the nearest does.
+    """
+    meeting = {f for e in shape.face_edges[riser.face] for f in shape.edge_faces[e]}
     away = {k: float(away_from(middles[k].samples, here).min()) for k in others}
     nearest = min(away.values())
-    return [k for k in others if away[k] <= nearest + BESIDE * middles[k].wall]
+    return [k for k in others if away[k] <= nearest + BESIDE * middles[k].wall or meeting & (middles[k].sides[0] | middles[k].sides[1])]
 
 
 def _outlines_under(here: Floats, above: list[int], middles: list[Middle], lines: list[Line], line: Line) -> list[Floats]:
