@@ -109,7 +109,7 @@ def inspect_file(path: Path) -> dict[str, Any]:
 def _body_facts(document: Document) -> list[dict[str, Any]]:
     out = []
     for body in document.bodies:
-        kind, reason = suits(body.walls, body.thin_share, body.shape.box, body.form)
+        kind, reason = suits(body.shape, body.walls, body.thin_share, body.form)
         table: dict[tuple[str, float, float], int] = {}
         for h in body.holes:
             key = (h.kind, round(h.diameter, 4), round(h.length, 4))

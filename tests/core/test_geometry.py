@@ -6,7 +6,11 @@ from dataclasses import replace
 
 import numpy as np
 import pytest
-from OCP.BRepPrimAPI import BRepPrimAPI_MakeBox
+from OCP.BRepAlgoAPI import BRepAlgoAPI_Cut
+from OCP.BRepBuilderAPI import BRepBuilderAPI_MakeEdge, BRepBuilderAPI_MakeFace, BRepBuilderAPI_MakeWire
+from OCP.BRepOffsetAPI import BRepOffsetAPI_MakePipe
+from OCP.BRepPrimAPI import BRepPrimAPI_MakeBox, BRepPrimAPI_MakeCylinder
+from OCP.gp import gp_Ax2, gp_Circ, gp_Dir, gp_Pnt
 
 from kind_rivet.core.document.document import Document
 from kind_rivet.core.geometry.carriers import Carrier, distance, fit_curve, offset, project
@@ -96,9 +100,26 @@ def test_the_tray_is_read_completely(tray: Document) -> None:
 
 def test_first_look_tells_thin_from_thick() -> None:
     thin = look(sharp_channel())
-    assert suits(thin.walls, thin.thin_share, sharp_channel().box)[0] == "shells"
+    assert suits(sharp_channel(), thin.walls, thin.thin_share)[0] == "shells"
     thick = look(cube())
-    assert suits(thick.walls, thick.thin_share, cube().box)[0] == "solids"
+    assert suits(cube(), thick.walls, thick.thin_share)[0] == "solids"
+
+
+def test_rods_suit_beams_and_tubes_and_plates_do_not() -> None:
+    arc = gp_Circ(gp_Ax2(gp_Pnt(0, 0, 0), gp_Dir(0, 1, 0)), 40.0)
+    spine = BRepBuilderAPI_MakeWire(BRepBuilderAPI_MakeEdge(arc, 0.0, 4.0).Edge()).Wire()
+    disc = BRepBuilderAPI_MakeEdge(gp_Circ(gp_Ax2(gp_Pnt(40, 0, 0), gp_Dir(0, 0, 1)), 3.0)).Edge()
+    bent = BRepOffsetAPI_MakePipe(spine, BRepBuilderAPI_MakeFace(BRepBuilderAPI_MakeWire(disc).Wire()).Face()).Shape()
+    for rod in (bent, BRepPrimAPI_MakeBox(5.0, 5.0, 120.0).Shape(), BRepPrimAPI_MakeCylinder(4.0, 90.0).Shape()):
+        shape = facet_shape(rod)
+        seen = look(shape)
+        kind, reason = suits(shape, seen.walls, seen.thin_share)
+        assert kind == "beams" and "rod" in reason
+    tube = BRepAlgoAPI_Cut(BRepPrimAPI_MakeCylinder(20.0, 90.0).Shape(), BRepPrimAPI_MakeCylinder(18.0, 90.0).Shape()).Shape()
+    for thin in (tube, BRepPrimAPI_MakeBox(100.0, 60.0, 3.0).Shape()):
+        shape = facet_shape(thin)
+        seen = look(shape)
+        assert suits(shape, seen.walls, seen.thin_share)[0] == "shells"
 
 
 def test_suggested_size_is_a_round_number() -> None:

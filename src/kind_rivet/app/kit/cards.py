@@ -81,7 +81,7 @@ class FirstLookCard(Card):
         rows = []
         for body in document.bodies:
             x, y, z = body.shape.box[1] - body.shape.box[0]
-            kind, reason = suits(body.walls, body.thin_share, body.shape.box, body.form)
+            kind, reason = suits(body.shape, body.walls, body.thin_share, body.form)
             walls = ", ".join(f"{t:g} mm ({100 * s:.0f} %)" for t, s in body.walls[:4] if s > 0.01)
             size = suggested_size(body.shape, body.walls, body.holes)
             lines.append(

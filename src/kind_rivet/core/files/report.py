@@ -26,7 +26,7 @@ def report_of(document: Document, seconds: dict[str, float], warnings: list[str]
     counts = mesh.counts()
     bodies = []
     for body in document.bodies:
-        kind, reason = suits(body.walls, body.thin_share, body.shape.box, body.form)
+        kind, reason = suits(body.shape, body.walls, body.thin_share, body.form)
         bodies.append({
             "name": body.name, "kind": body.kind, "faces": len(body.shape.faces), "box": body.shape.box.tolist(), "volume": body.shape.volume, "walls": [{"thickness": t, "share": s} for t, s in body.walls],
             "thin_share": body.thin_share, "suits": kind, "reason": reason, "holes": [{"kind": h.kind, "diameter": h.diameter, "length": h.length, "centre": list(h.centre)} for h in body.holes],

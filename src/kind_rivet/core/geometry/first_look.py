@@ -12,6 +12,8 @@ from kind_rivet.core.geometry.shape import Shape
 
 RIM = 2.5  # walls; a face narrower than this is a rim, not a side
 MOST_COMPARED = 1500  # round holes up to which each is compared with all others
+ALL_ROUND = 0.85  # share of what lies opposite itself at one distance, from which a body is a rod
+LONG_ROD = 4.0  # times as long as thick, at least
 COMMON = 6  # cut-outs alike from which they count for the size suggested
 
 
@@ -50,10 +52,13 @@ def strip_width(shape: Shape, wall: float) -> float:
     return float(width[order[np.searchsorted(share, 0.1 * share[-1])]])
 
 
-def suits(walls: tuple[tuple[float, float], ...], thin_share: float, box: np.ndarray, kind: str = "solid") -> tuple[str, str]:
+def suits(shape: Shape, walls: tuple[tuple[float, float], ...], thin_share: float, kind: str = "solid") -> tuple[str, str]:
     """Which elements suit a body (shells, beams or solids), and the reason in words."""
     if kind in ("sheet", "wire"):
         return ("shells", "it is a sheet already") if kind == "sheet" else ("beams", "it is a wire")
+    if (across := _rod(shape, walls)) is not None:
+        return "beams", f"it is a rod of about {across:.3g} across"
+    box = shape.box
     extent = np.sort(box[1] - box[0])
     wall = walls[0][0] if walls else float("inf")
     if thin_share > 0.6 and wall < 0.35 * extent[1]:
@@ -61,6 +66,18 @@ def suits(walls: tuple[tuple[float, float], ...], thin_share: float, box: np.nda
     if extent[2] > 8 * extent[1]:
         return "beams", f"it is {extent[2] / max(extent[1], 1e-300):.0f} times as long as wide"
     return "solids", "its walls are not thin against its size"
+
+
+def _rod(shape: Shape, walls: tuple[tuple[float, float], ...]) -> float | None:
+    """How thick a rod is (also a bent one, like a spring); None for anything else.
+
+    All round a rod the same lies opposite, and its volume is a quarter of that times its surface; it is half of that for a sheet.
+    """
+    across = walls[0][0] if walls else 0.0
+    alike = sum(share for t, share in walls if abs(t - across) < 0.05 * across)
+    depth = shape.volume / max(float(shape.facet_area.sum()), 1e-300)
+    extent = float(np.sort(shape.box[1] - shape.box[0])[2])
+    return across if alike > ALL_ROUND and depth < 0.27 * across and extent > LONG_ROD * across else None
 
 
 def _bores(holes: list[Hole]) -> np.ndarray:
