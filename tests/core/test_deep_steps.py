@@ -204,3 +204,14 @@ def test_a_ring_at_a_step_may_have_longer_sides() -> None:
     assert widths_for(24, 11.0, (2.4,), 2.0) == ()
     (width,) = widths_for(24, 11.0, (2.4,), 2.0, lifted=True)
     assert width == pytest.approx(2.4)
+
+
+def test_an_odd_count_by_hand_beside_rings_is_named() -> None:
+    """The circle within keeps its even count for its ring, so the wall between them keeps a tria and the note says which edge is why."""
+    found = sheet("bored twice").shape
+    edge = next(e for e, line in enumerate(found.edges) if line.carrier.kind == "circle" and line.carrier.data[6] == pytest.approx(30.0))
+    shells = mesh_sheet(found, ShellRules(5.0, 0.25, washers=(WasherRule(rings=1, width=0.0),), divisions={edge: 27}))
+    assert shells.divisions[edge] == 27
+    odd = [note for note in shells.notes if "odd number" in note]
+    assert len(odd) == 1
+    assert f"held by hand (edge {edge + 1}) and by its rings" in odd[0]

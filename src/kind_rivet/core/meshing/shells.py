@@ -151,7 +151,9 @@ def _mesh_once(
     for r in odd_regions(patches, count):
         patch = patches[r]
         assert patch is not None
-        notes.append(f"Face {sheet.faces[patch.faces[0]] + 1} has an odd number of border sides, all held by hand, so one tria stays.")
+        notes.append(
+            f"Face {sheet.faces[patch.faces[0]] + 1} has an odd number of border sides, {_holding(patch, rules)}, so one tria stays."
+        )
     build = Builder()
     shift = {hole.edges[0]: hole.shift for hole in holes if hole.shift > 0} | circles.shifts
     staying, large, lines = _staying(shape, patches, strips, count, kept)
@@ -186,6 +188,15 @@ def _mesh_once(
     mesh = with_shared_rings(_compact(build, count, edge_nodes, holes, notes, set(lines)))
     whole = frozenset(f for r in staying for f in patches[r].faces)  # type: ignore[union-attr]
     return replace(mesh, kept_faces=whole, kept_edges=frozenset(lines)), failed, past
+
+
+def _holding(patch: Patch, rules: ShellRules) -> str:
+    """What keeps the count of a region's border as it is, in words."""
+    edges = sorted({p.edge for loop in patch.loops for p in loop})
+    hand = [e for e in edges if e in rules.divisions]
+    if not hand or len(hand) == len(edges):
+        return "all held by hand" if hand else "held by its rings"
+    return f"held by hand (edge {', '.join(str(e + 1) for e in hand)}) and by its rings"
 
 
 def _staying(
