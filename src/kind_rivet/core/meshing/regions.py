@@ -96,15 +96,21 @@ def begin_region(
 
 def filled_region(region: Region, rules: ShellRules, answers: Answers) -> FlatMesh | CannotFill:
     """The flat mesh of a region, or why there is none. `answers`: what filled regions got before; the same question is answered once."""
+    if region.before is not None:  # filled in places only, which is quick
+        return _filled(region, rules)
     question = _question(region, rules)
     if question not in answers:
-        try:
-            answers[question] = best_filling(region.patch, region.flat, region.inner, rules, region.turn, region.before)
-        except CannotFill as trouble:
-            answers[question] = trouble
-        except (ValueError, IndexError, ArithmeticError) as broken:  # one region must not cost the others theirs
-            answers[question] = CannotFill(f"its filling broke off ({broken})", region.flat[0].mean(axis=0))
+        answers[question] = _filled(region, rules)
     return answers[question]
+
+
+def _filled(region: Region, rules: ShellRules) -> FlatMesh | CannotFill:
+    try:
+        return best_filling(region.patch, region.flat, region.inner, rules, region.turn, region.before)
+    except CannotFill as trouble:
+        return trouble
+    except (ValueError, IndexError, ArithmeticError) as broken:  # one region must not cost the others theirs
+        return CannotFill(f"its filling broke off ({broken})", region.flat[0].mean(axis=0))
 
 
 def _question(region: Region, rules: ShellRules) -> bytes:
@@ -113,7 +119,7 @@ def _question(region: Region, rules: ShellRules) -> bytes:
     arrays: list[NDArray[Any]] = [*region.flat, region.inner, patch.flat, patch.space, patch.facets, spots_of(patch, rules)]
     if region.turn is not None:
         arrays.append(region.turn)
-    words = (patch.carriers, rules.size_on(patch.faces), rules.growth, [rules.ways.get(f) for f in patch.faces], id(region.before))
+    words = (patch.carriers, rules.size_on(patch.faces), rules.growth, [rules.ways.get(f) for f in patch.faces])
     out = hashlib.blake2b(repr((words, [a.shape for a in arrays])).encode())
     for array in arrays:
         out.update(np.ascontiguousarray(array).tobytes())
