@@ -58,8 +58,7 @@ def suits(shape: Shape, walls: tuple[tuple[float, float], ...], thin_share: floa
         return ("shells", "it is a sheet already") if kind == "sheet" else ("beams", "it is a wire")
     if (across := _rod(shape, walls)) is not None:
         return "beams", f"it is a rod of about {across:.3g} across"
-    box = shape.box
-    extent = np.sort(box[1] - box[0])
+    extent = np.sort(shape.box[1] - shape.box[0])
     wall = walls[0][0] if walls else float("inf")
     if thin_share > 0.6 and wall < 0.35 * extent[1]:
         return "shells", f"{100 * thin_share:.0f} % of its surface lies opposite a wall of about {wall:.3g}"

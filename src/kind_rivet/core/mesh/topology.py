@@ -77,7 +77,6 @@ def pieces(mesh: Mesh) -> int:
 
 
 def _components(pairs: NDArray[np.int64]) -> int:
-
     if not len(pairs):
         return 0
     nodes, index = np.unique(pairs, return_inverse=True)

@@ -1,4 +1,4 @@
-"""Quads cut in two: all of them where trias are wanted, else only those that have collapsed."""
+"""Quads cut in two: all of them where trias are wanted, else only those that have collapsed or are warped at corners of steps."""
 
 from __future__ import annotations
 

@@ -141,7 +141,6 @@ def _walls_off(sheet: Sheet, points: Floats) -> Floats:
 
 
 def _pieces(sheet: Shape) -> int:
-
     a = sheet.facets[:, [0, 1, 2]].ravel()
     b = sheet.facets[:, [1, 2, 0]].ravel()
     n = len(sheet.points)

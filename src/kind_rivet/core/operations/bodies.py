@@ -402,7 +402,6 @@ def _contacts(bodies: list[Body], reach: float) -> tuple[list[tuple[int, int]], 
 
 
 def _common_points(a: Body, b: Body) -> np.ndarray:
-
     pairs = scipy.spatial.cKDTree(a.shape.points).query(
         b.shape.points, distance_upper_bound=1e-7 * max(a.shape.diagonal, b.shape.diagonal)
     )[0]
