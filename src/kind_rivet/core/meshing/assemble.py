@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 import numpy as np
+from numpy.typing import NDArray
 
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.geometry.rays import FacetTree
@@ -15,6 +16,8 @@ from kind_rivet.core.meshing.bends import balance_bends
 from kind_rivet.core.meshing.sheet_mesh import SheetMesh
 from kind_rivet.core.midsurface.sheet import Sheet
 
+NEAR = 0.02  # of the wall: measured as near to its own thickness, it has just that
+PARALLEL = 0.99  # cosine between two sides from which they are parallel
 
 def as_mesh(shells: SheetMesh, sheet: Shape, body: int, part: int, size: float, lines: Mapping[int, Floats] | None = None) -> Mesh:
     """Numbers start at 1; thickness and offset are filled by `measure_thickness`.
@@ -41,7 +44,8 @@ def measure_thickness(mesh: Mesh, body: int, solid: Shape, sheet: Sheet) -> tupl
     """Thickness and offset (m,) of the shells of `body` from rays along the element normals.
 
     thickness = up + down and offset = (up − down) / 2 where both rays leave the solid
-    within twice the wall known for the face; elsewhere the wall's own and 0.
+    within twice the wall known for the face; elsewhere the wall's own and 0. Elements that slope from one
+    wall to another are as thick as their wall is square to its sides.
     Elements of other bodies keep what they have.
     """
     thickness, offset = mesh.thickness.copy(), mesh.offset.copy()
@@ -61,16 +65,24 @@ def measure_thickness(mesh: Mesh, body: int, solid: Shape, sheet: Sheet) -> tupl
     known = sheet.thickness_at(start, np.maximum(mesh.face[mine], 0))
     tree = FacetTree.over(solid.points, solid.facets)
     eps = 1e-6 * solid.diagonal
-    up, _ = tree.cast(start, normal, least=eps)
-    down, _ = tree.cast(start, -normal, least=eps)
+    up, above = tree.cast(start, normal, least=eps)
+    down, below = tree.cast(start, -normal, least=eps)
     total = up + down
     good = np.isfinite(total) & (total < 2 * known) & (total > 0.5 * known)
     # Facets cut a little off round walls; within that, the wall's exact value is the better one.
-    near = good & (np.abs(total - known) < 0.02 * known)
-    thickness[mine] = np.where(good & ~near, total, known)
+    near = good & (np.abs(total - known) < NEAR * known)
+    square = good & (np.abs(total * _slope(solid, normal, above, below) - known) < NEAR * known)
+    thickness[mine] = np.where(good & ~near & ~square, total, known)
     apart = np.subtract(up, down, out=np.zeros_like(up), where=good)
     offset[mine] = np.where(~near, apart / 2, 0.0)
     return thickness, offset
+
+
+def _slope(solid: Shape, normal: Floats, above: NDArray[np.int32], below: NDArray[np.int32]) -> Floats:
+    """Cosine (m,) between element normals and the two sides they look at, where these are parallel; 1 elsewhere."""
+    one, other = solid.facet_normal[above], solid.facet_normal[below]
+    parallel = np.einsum("ij,ij->i", one, other) < -PARALLEL
+    return np.where(parallel, np.abs(np.einsum("ij,ij->i", normal, one)), 1.0)
 
 
 def _on_sheet(points: Floats, sheet: Shape) -> Floats:

@@ -118,7 +118,9 @@ def _raised(shape: Shape, mesh: SheetMesh, face: int, points: Floats, height: Fl
     corner = np.where(rows >= 0, rows, rows[:, [0]])
     weight = (rows >= 0).astype(float)
     used = np.bincount(corner.ravel(), weight.ravel(), len(points))
+    held = np.unique(corner[~movable[corner]])
     trial = points.copy()
+    trial[held] = project(carrier, points[held])  # borders lifted at steps must not push their neighbours the other way
     for _ in range(4):
         centre = np.einsum("ij,ijk->ik", weight, trial[corner]) / weight.sum(axis=1)[:, None]
         away = project(carrier, centre) - centre
@@ -127,7 +129,7 @@ def _raised(shape: Shape, mesh: SheetMesh, face: int, points: Floats, height: Fl
             np.add.at(step, corner[:, k], weight[:, k, None] * away)
         step /= np.maximum(used, 1.0)[:, None]
         trial[movable] += step[movable]
-    full = trial
+    full = np.where(movable[:, None], trial, points)
     before = shell_metrics(points, rows)
     least = np.minimum(0.6, 0.95 * before[:, SCALED_JACOBIAN])
     most = np.maximum(FLAT, np.minimum(1.05 * before[:, WARP] + 0.5, np.maximum(RING, before[:, WARP])))

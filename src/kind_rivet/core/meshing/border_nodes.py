@@ -88,10 +88,16 @@ def nodes_along(
             places = facing[e] * curve.length
         else:
             places = spread(curve, int(count[e]), along(curve, e, shape.edge_faces[e], rules), rules.grading.get(e))
-        inner = build.nodes(curve.at(places[1:-1]), EDGE, e)
+        inner = build.nodes(_on_wall(shape, e, curve.at(places[1:-1])), EDGE, e)
         nodes.append(np.concatenate(([ends[0]], inner, [ends[1]])).astype(np.int32) if count[e] else np.array(ends[:1], np.int32))
         stations.append(places)
     return nodes, stations
+
+
+def _on_wall(shape: Shape, edge: int, points: Floats) -> Floats:
+    """Points along a seam, put on the wall that it closes: its ends may be lifted off it at steps, so that it runs beside it."""
+    beside = shape.edge_faces[edge]
+    return project(shape.faces[beside[0]].carrier, points) if len(beside) == 2 and beside[0] == beside[1] else points
 
 
 def _closed_line(build: Builder, line: Floats, e: int, at_vertex: dict[int, int], vertex: int, loose: bool) -> Ints:

@@ -155,7 +155,9 @@ def _longest(points: Floats) -> Floats:
 
 
 def _runs_along(points: Floats, line: Floats, tolerance: float) -> bool:
-    """Do two curves run along one another over some length?"""
+    """Do two curves run along one another for most of one of them? Those that only share ends, as halves of a circle do, or touch, do not."""
     if (np.maximum(points.min(axis=0), line.min(axis=0)) - np.minimum(points.max(axis=0), line.max(axis=0))).max() > tolerance:
         return False
-    return int((away_from(points, line) < tolerance).sum() + (away_from(line, points) < tolerance).sum()) >= 2
+    if len(points) == len(line) == 2:
+        return int((away_from(points, line) < tolerance).sum() + (away_from(line, points) < tolerance).sum()) >= 2
+    return any(len(a) > 2 and (away_from(a[1:-1], b) < tolerance).mean() > 0.5 for a, b in ((points, line), (line, points)))
