@@ -157,7 +157,7 @@ def test_counterbores_do_not_hide_the_size_of_their_holes() -> None:
 def test_thin_walls_over_a_thick_floor_rule_the_suggested_size() -> None:
     plate = facet_shape(BRepPrimAPI_MakeBox(120.0, 80.0, 7.0).Shape())
     assert suggested_size(plate, ((7.0, 0.5), (1.0, 0.3)), ()) == 1.5
-    assert suggested_size(plate, ((7.0, 0.5), (1.0, 0.1)), ()) == 10.0
+    assert suggested_size(plate, ((7.0, 0.5), (1.0, 0.1)), ()) == 8.0  # a twentieth of the diagonal is 7.2
     assert suggested_size(plate, ((3.0, 0.5), (2.0, 0.3)), ()) == 5.0
 
 

@@ -12,6 +12,7 @@ from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.geometry.simplify import simplify
 from kind_rivet.core.geometry.split import split_faces
+from kind_rivet.core.meshing.assemble import as_mesh
 from kind_rivet.core.meshing.bends import _together
 from kind_rivet.core.meshing.on_torus import fill_torus
 from kind_rivet.core.meshing.patch import lay_flat
@@ -24,6 +25,10 @@ from kind_rivet.core.midsurface.fields import face_field
 from kind_rivet.core.midsurface.middles import Middle, middle_of
 from kind_rivet.core.midsurface.network import _divided_alike
 from kind_rivet.core.midsurface.pairs import Pair, _without_corners, find_opposed, find_pairs
+from kind_rivet.core.quality.limits import DEFAULT
+from kind_rivet.core.quality.shell_metrics import SCALED_JACOBIAN, shell_metrics
+from kind_rivet.core.repair.holds import holds_of
+from kind_rivet.core.repair.optimise import optimise
 from tests.thin_meshes import drawing, drawn, drawn_sheet, made, meshed, size_for
 from tests.thin_parts import box
 
@@ -212,6 +217,18 @@ def test_nothing_is_inverted_where_much_is_looked_past() -> None:
     assert mesh.coincident() == 0
     assert mesh.least_jacobian > 0
     assert len(inverted(mesh.shells)) == 0
+
+
+def test_elements_past_help_do_not_ruin_their_neighbours() -> None:
+    """Webs far narrower than the size leave slivers; moving nodes for their sake must not turn sound elements over, or fling nodes away."""
+    sheet = drawn_sheet("pocketed_disc")
+    shells = mesh_sheet(sheet.shape, ShellRules(6.0, 0.25))
+    before = as_mesh(shells, sheet.shape, 1, 1, 6.0)
+    after = optimise(before, holds_of(before, {1: sheet.shape}), DEFAULT, 6.0)
+    least = [float(shell_metrics(m.points, m.shells())[:, SCALED_JACOBIAN].min()) for m in (before, after.mesh)]
+    assert least[1] >= least[0]
+    assert after.failing_after <= after.failing_before
+    assert np.linalg.norm(after.mesh.points - before.points, axis=1).max() < 12.0
 
 
 def test_a_border_touched_by_nothing_is_left_closed() -> None:

@@ -21,8 +21,8 @@ from kind_rivet.core.meshing.washers import _corners
 from kind_rivet.core.midsurface.extract import extract
 from kind_rivet.core.midsurface.sheet import Sheet
 from kind_rivet.core.quality.shell_metrics import SCALED_JACOBIAN, shell_metrics
-from tests.thin_meshes import drawing, made, meshed
-from tests.thin_parts import box, cut, cylinder
+from tests.thin_meshes import drawing, made, meshed, solid_of
+from tests.thin_parts import box, cut, cylinder, fused
 
 rounded_box = drawing("draw_moulded_parts").rounded_box
 RULES = ShellRules(5.0, 0.25, washers=(WasherRule(rings=1, width=0.0),))
@@ -232,3 +232,20 @@ def test_divisions_in_phase_with_a_ring() -> None:
     assert _in_phase(on_node, patch, about(node + step / 2, 10.4)) == 11
     assert _in_phase(on_node, patch, about(node, 11.05)) == 11  # all but a whole number
     assert _in_phase(replace(hole, shift=step / 2 * hole.radius), patch, about(node, 10.4)) == 11
+
+
+def test_ears_get_divisions_that_face_their_rings() -> None:
+    """Four and a half of a ring's divisions face each ear: with five the ring shows it a side, with four its sides were too long."""
+    turns = np.arange(6) * np.pi / 3
+    ears = [cylinder((50 * np.cos(a), 50 * np.sin(a), 0), (0, 0, 1), 9, 4) for a in turns]
+    bores = [cylinder((51 * np.cos(a), 51 * np.sin(a), -1), (0, 0, 1), 3.5, 6) for a in turns]
+    mesh = meshed(extract(solid_of(cut(fused(cylinder((0, 0, 0), (0, 0, 1), 50, 4), ears), bores))), 4.0)
+    rings = [h for h in mesh.shells.holes if h.radius < 5]
+    assert [h.divisions for h in rings] == [8] * 6
+    ends = [
+        e
+        for e in range(len(mesh.sheet.edges))
+        if mesh.sheet.edges[e].carrier.kind == "circle" and abs(mesh.sheet.edges[e].carrier.data[6] - 9) < 1e-6
+    ]
+    assert {int(mesh.shells.divisions[e]) for e in ends} == {5}
+    assert len(mesh.quality.failing) == 0

@@ -19,6 +19,7 @@ from kind_rivet.core.midsurface.sheet import Sheet
 NEAR = 0.02  # of the wall: measured as near to its own thickness, it has just that
 PARALLEL = 0.99  # cosine between two sides from which they are parallel
 
+
 def as_mesh(shells: SheetMesh, sheet: Shape, body: int, part: int, size: float, lines: Mapping[int, Floats] | None = None) -> Mesh:
     """Numbers start at 1; thickness and offset are filled by `measure_thickness`.
 

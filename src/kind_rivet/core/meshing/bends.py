@@ -21,6 +21,7 @@ from kind_rivet.core.quality.shell_metrics import SCALED_JACOBIAN, WARP, shell_m
 
 ROUND = ("cylinder", "cone", "sphere", "torus")
 FLAT = 8.0  # degrees of warp that raising may cause
+HAIR = 1e-6  # of the diagonal: farther off it, a node of its border is lifted
 RING, TWISTED, TWIST = 12.0, 18.0, 0.5  # degrees of warp from which on it causes none, in rings and elsewhere, but for so little
 
 
@@ -119,8 +120,10 @@ def _raised(shape: Shape, mesh: SheetMesh, face: int, points: Floats, height: Fl
     weight = (rows >= 0).astype(float)
     used = np.bincount(corner.ravel(), weight.ravel(), len(points))
     held = np.unique(corner[~movable[corner]])
+    off = np.linalg.norm(project(carrier, mesh.points[held]) - mesh.points[held], axis=1)
+    lifted = held[off > HAIR * shape.diagonal]
     trial = points.copy()
-    trial[held] = project(carrier, points[held])  # borders lifted at steps must not push their neighbours the other way
+    trial[lifted] = project(carrier, points[lifted])  # borders lifted at steps must not push their neighbours the other way
     for _ in range(4):
         centre = np.einsum("ij,ijk->ik", weight, trial[corner]) / weight.sum(axis=1)[:, None]
         away = project(carrier, centre) - centre

@@ -6,6 +6,8 @@ ring and edge; these run straight only where both have their nodes opposite each
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -14,7 +16,7 @@ from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.meshing.curves import Curve
 from kind_rivet.core.meshing.patch import BorderEdge, Patch
 from kind_rivet.core.meshing.rules import ShellRules
-from kind_rivet.core.meshing.washers import FACING, RoundHole
+from kind_rivet.core.meshing.washers import FACING, RoundHole, may_turn
 
 SPACING = (0.55, 1.6)  # sizes: how long divisions may become by that
 CONCENTRIC = 0.02  # radii by which an arc may lie off the middle of a hole
@@ -45,6 +47,27 @@ def face_rings(
             held[part.edge] = not free  # what stands there follows
             faced.add(part.edge)
     return faced
+
+
+def turned_to_lugs(shape: Shape, patches: list[Patch | None], holes: list[RoundHole], rules: ShellRules) -> list[RoundHole]:
+    """The holes with those turned by half a division whose lug would get divisions too long or too short as they lie, and good ones then."""
+    out = list(holes)
+    number = {id(hole): k for k, hole in enumerate(holes)}
+    for hole, patch, part in _beside(shape, patches, holes):
+        angle = _angles(hole, patch, part, rules.size) if _is_free(shape, part) and may_turn(hole, shape, patch) else None
+        if angle is None:
+            continue
+        length, size = float(shape.edge_length[part.edge]), rules.size_on(patch.faces)
+
+        def good(n: int, length: float = length, size: float = size) -> bool:
+            return n >= 1 and SPACING[0] * size <= length / n <= SPACING[1] * size
+
+        n = _in_phase(hole, patch, angle)
+        step = 2 * np.pi / hole.divisions
+        other = n + 1 if n < abs(float(angle[-1] - angle[0])) / step else n - 1
+        if not good(n) and good(other):
+            out[number[id(hole)]] = replace(hole, shift=float((hole.shift + hole.radius * step / 2) % (hole.radius * step)))
+    return out
 
 
 def facing_rings(

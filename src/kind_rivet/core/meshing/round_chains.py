@@ -109,10 +109,11 @@ def _chains(shape: Shape, links: dict[int, set[int]]) -> list[list[int]]:
 
 
 def _between_two(shape: Shape, patch: Patch) -> tuple[int, int] | None:
-    """The two coaxial circles that bound a region, which may have a seam between them; else None."""
-    passages = [p.edge for loop in patch.loops for p in loop]
+    """The two coaxial circles that bound a region, which may have a seam between them, and holes then; else None."""
+    seamed = len({p.edge for p in patch.loops[0]}) < len(patch.loops[0])
+    passages = [p.edge for loop in (patch.loops[:1] if seamed else patch.loops) for p in loop]
     ends = sorted({e for e in passages if passages.count(e) == 1})
-    if len(ends) != 2 or ends[0] < 0 or len(patch.loops) > 2:
+    if len(ends) != 2 or ends[0] < 0 or (len(patch.loops) > 2 and not seamed):
         return None
     a, b = (shape.edges[e] for e in ends)
     if a.carrier.kind != "circle" or b.carrier.kind != "circle" or a.nodes[0] != a.nodes[-1] or b.nodes[0] != b.nodes[-1]:

@@ -25,7 +25,7 @@ from kind_rivet.core.meshing.free.fill import CannotFill
 from kind_rivet.core.meshing.free.refill import WORTH, Before
 from kind_rivet.core.meshing.hard_edges import cut_at_hard, edges_at, held_at, on_walls
 from kind_rivet.core.meshing.hole_patterns import follow_patterns
-from kind_rivet.core.meshing.near_edges import facing_rings
+from kind_rivet.core.meshing.near_edges import facing_rings, turned_to_lugs
 from kind_rivet.core.meshing.necks import close_failed, close_touching, finer_near
 from kind_rivet.core.meshing.one_region import regions_of
 from kind_rivet.core.meshing.patch import Patch, lay_flat, lay_flat_or_none
@@ -141,6 +141,7 @@ def _mesh_once(
     holes = follow_patterns(shape, patches, find_round_holes(shape, patches, rules), rules)
     holes, circles = follow_bolts(shape, patches, holes, rules)
     holes, circles = in_step(shape, patches, holes, circles, rules)
+    holes = turned_to_lugs(shape, patches, holes, rules)
     short = small_detail(shape, curves, patches, rules, spared)
     tiny = sum(all(short[e] for e in h.edges) for h in holes)
     holes = [h for h in holes if not all(short[e] for e in h.edges)]

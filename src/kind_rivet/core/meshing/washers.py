@@ -360,7 +360,7 @@ def direction_near(patch: Patch, number: int) -> float:
 def _aligned(hole: RoundHole, shape: Shape, patches: list[Patch | None], size: float) -> RoundHole:
     """Turn the nodes of a hole so that one lies on the direction of the border near it, or half-way where corners near by then face nodes."""
     patch = patches[hole.region]
-    if patch is None or not _turns(hole, shape, patch):
+    if patch is None or not may_turn(hole, shape, patch):
         return hole
     step = 2 * np.pi / hole.divisions
     wanted = direction_near(patch, hole.loop) + (np.pi / 6 if hole.divisions == 6 else 0.0)  # a hexagon shows its flat side
@@ -369,7 +369,7 @@ def _aligned(hole: RoundHole, shape: Shape, patches: list[Patch | None], size: f
     return turned_to(hole, shape, patch, wanted)
 
 
-def _turns(hole: RoundHole, shape: Shape, patch: Patch) -> bool:
+def may_turn(hole: RoundHole, shape: Shape, patch: Patch) -> bool:
     """Is a hole one closed edge whose first node nothing holds?"""
     loop = patch.loops[hole.loop]
     return len(loop) == 1 and len(shape.vertices.get(int(shape.edges[loop[0].edge].nodes[0]), [])) == 1
@@ -377,7 +377,7 @@ def _turns(hole: RoundHole, shape: Shape, patch: Patch) -> bool:
 
 def turned_to(hole: RoundHole, shape: Shape, patch: Patch, angle: float) -> RoundHole:
     """The hole with a node in a direction (rad, in the plane of its region), where its nodes are free to turn."""
-    if not _turns(hole, shape, patch):
+    if not may_turn(hole, shape, patch):
         return hole
     part = patch.loops[hole.loop][0]
     ring = patch.flat[part.corners[:-1]]

@@ -21,6 +21,8 @@ PER_CELL = 40
 SQUARE, ALONG = 0.02, 0.99  # walls off the middle, and cosine to its normal, up to which a face is a side of the wall
 RANK = {"joint": 0, "step": 1, "bend": 2, "outline": 3, "riser": 4, "prolong": 5, "frame": 6}
 SEAM = -2  # in place of a line's number
+FOLDED = 1.0  # walls: a place on a freely curved middle that its chart finds farther off than this lies beyond it
+TORN = 5.0  # times as far apart on a chart as in space: a chart is cut between two such places
 DEEP = 0.3  # of half a wall: how far from that depth below the skin places may lie that count as so deep
 
 
@@ -148,7 +150,14 @@ def _on_chart(middle: Middle, line: Line, number: int) -> list[Floats]:
         first, last = points[0] - points[1], points[-1] - points[-2]
         points = np.vstack((points[0] + over * first / np.linalg.norm(first), points, points[-1] + over * last / np.linalg.norm(last)))
     uv = middle.chart.flat(points)
-    period = middle.chart.period
+    far = np.linalg.norm(np.diff(points, axis=0), axis=1)
+    across = np.abs(np.diff(uv[:, 1]))
+    torn = (across > TORN * far) & (across > 2 * middle.wall)  # round the tube of a ring that closes round its axis
+    return [piece for part in np.split(uv, np.flatnonzero(torn) + 1) if len(part) > 1 for piece in _at_seam(part, middle.chart.period)]
+
+
+def _at_seam(uv: Floats, period: float) -> list[Floats]:
+    """A line (n, 2) on a chart in pieces, cut where it passes the chart's own cut."""
     if not period:
         return [uv]
     jump = np.round(np.diff(uv[:, 0]) / period).astype(int)
@@ -181,6 +190,8 @@ def _tested(middle: Middle, faces: NDArray[np.object_], solid: FacetTree, shape:
     uv, cell = np.concatenate(places), np.concatenate(whose)
     p = middle.place(uv)
     within = inside(p, solid, shape)
+    if middle.carrier.kind == "free":  # far beyond the wall its chart folds: what lies there is somewhere else
+        within &= np.linalg.norm(middle.chart.flat(p) - uv, axis=1) < FOLDED * middle.wall
     n = middle.normal(p)
     up, hit_up = solid.cast(p, n)
     down, hit_down = solid.cast(p, -n)

@@ -11,9 +11,11 @@ from dataclasses import dataclass, replace
 from typing import Protocol, Self, cast
 
 import numpy as np
+from numpy.typing import NDArray
 
 from kind_rivet.core.geometry.carriers import Carrier, Floats, frame, unit
 
+BORDER = 1e-9  # weight of a facet's corner below which a place lies on the side across from it
 NEAR_POLE = 1.05  # rad of latitude from which a pole is too near
 ROUND_DOME = 1.95  # rad from its middle up to which a wall is a dome
 
@@ -305,6 +307,14 @@ class TorusChart(_Round):
         return np.asarray(np.cos(b) * (np.cos(a) * self.u + np.sin(a) * self.v) + np.sin(b) * self.axis)
 
 
+def _frames(corners: Floats, side: NDArray[np.int64]) -> tuple[Floats, Floats]:
+    """Unit vectors (n, 3) along one side (n,) of each triangle (n, 3, 3), and across it in its plane."""
+    rows = np.arange(len(side))
+    a, b, c = (corners[rows, (side + k) % 3] for k in range(3))
+    along = unit(b - a)
+    return along, np.cross(unit(np.cross(along, c - a)), along)
+
+
 class FacetChart:
     """The facets of a free side laid flat, with a straight margin round them."""
 
@@ -330,16 +340,24 @@ class FacetChart:
 
     @staticmethod
     def _through(tree_from, tree_to, q: Floats) -> Floats:  # type: ignore[no-untyped-def]
-        """Places in the other map: the nearest facet's affine map, also beyond the border."""
-        facet, _, _ = tree_from.nearest(q)
-        a, b, c = (tree_from.points[tree_from.facets[facet, k]] for k in range(3))
-        e1, e2 = b - a, c - a
+        """Places in the other map: by the nearest facet's affine map, beyond the border straight on from the nearest place on it."""
+        facet, weight, _ = tree_from.nearest(q)
+        here, there = (tree.points[tree.facets[facet]] for tree in (tree_from, tree_to))
+        e1, e2 = here[:, 1] - here[:, 0], here[:, 2] - here[:, 0]
         g11, g12, g22 = (np.einsum("ij,ij->i", x, y) for x, y in ((e1, e1), (e1, e2), (e2, e2)))
-        r1, r2 = np.einsum("ij,ij->i", e1, q - a), np.einsum("ij,ij->i", e2, q - a)
+        r1, r2 = np.einsum("ij,ij->i", e1, q - here[:, 0]), np.einsum("ij,ij->i", e2, q - here[:, 0])
         det = np.maximum(g11 * g22 - g12**2, 1e-300)
         s, t = (g22 * r1 - g12 * r2) / det, (g11 * r2 - g12 * r1) / det
-        x, y, z = (tree_to.points[tree_to.facets[facet, k]] for k in range(3))
-        return np.asarray(x + s[:, None] * (y - x) + t[:, None] * (z - x))
+        out = there[:, 0] + s[:, None] * (there[:, 1] - there[:, 0]) + t[:, None] * (there[:, 2] - there[:, 0])
+        if (beyond := weight.min(axis=1) < BORDER).any():  # the map of a needle would lead anywhere there
+            a, b, w = here[beyond], there[beyond], weight[beyond]
+            away = q[beyond] - np.einsum("ij,ijk->ik", w, a)
+            foot = np.einsum("ij,ijk->ik", w, b)
+            side = np.argmax(np.linalg.norm(np.roll(a, -1, axis=1) - a, axis=2), axis=1)
+            for one, other in zip(_frames(a, side), _frames(b, side), strict=True):
+                foot += np.einsum("ij,ij->i", away, one)[:, None] * other
+            out[beyond] = foot
+        return np.asarray(out)
 
     def cut_at(self, u: float) -> FacetChart:
         return self

@@ -21,6 +21,7 @@ from kind_rivet.core.midsurface.traces import Line
 FINE = 8  # probes on each segment of a joint
 TWIN = 0.05  # walls between two joints up to which one stands for the other
 HAIR = 1e-6  # walls by which bends lie off their middles at most, where these touch
+VOTES = 12  # places on a wall that tell on which side of a bend it lies
 NEAR = 0.1  # of the wall: how close a bend must pass a joint's chords
 
 
@@ -84,6 +85,22 @@ def _ended(points: Floats, at: Floats, bend: Floats, middle: Middle) -> Floats:
     return chain
 
 
+def through_contacts(bend: Line, joints: list[Line], middles: list[Middle]) -> Line:
+    """A bend of freely curved walls with a node wherever a joint on one of its middles has one on it.
+
+    Where these are laid flat a chord no longer runs through all its places, and would miss the joint's end by a hair.
+    """
+    if all(middles[m].carrier.kind != "free" for m in bend.middles):
+        return bend
+    points = bend.points
+    wall = min(middles[m].wall for m in bend.middles)
+    for joint in joints:
+        if set(bend.middles) & set(joint.middles):
+            for at in joint.points[away_from(joint.points, points) < HAIR * wall]:
+                points = _with_node(points, at, HAIR * wall)
+    return bend if len(points) == len(bend.points) else replace(bend, points=points)
+
+
 def without_twins(joints: list[Line], bends: list[Line], middles: list[Middle]) -> list[Line]:
     """The joints without stretches beyond a bend that all but coincide with the joint of the wall that goes on there.
 
@@ -118,8 +135,8 @@ def _beyond(points: Floats, bend: Floats, middle: Middle) -> NDArray[np.bool_]:
     nearest = scipy.spatial.cKDTree(probe).query(points)[1]
     q = probe[nearest]
     across = np.cross(middle.normal(q), along[nearest])
-    wall = middle.samples[scipy.spatial.cKDTree(middle.samples).query(q)[1]]
-    side = np.sign(np.einsum("ij,ij->i", wall - q, across))
+    near = scipy.spatial.cKDTree(middle.samples).query(q, k=min(VOTES, len(middle.samples)))[1].reshape(len(q), -1)
+    side = np.sign(np.einsum("ikj,ij->i", middle.samples[near] - q[:, None], across))  # a few may lie a little across the bend
     return np.asarray(np.einsum("ij,ij->i", points - q, across) * side < -1e-6 * middle.wall)
 
 

@@ -8,21 +8,21 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kind_rivet.core.errors import Refused
-from kind_rivet.core.geometry.carriers import Carrier, Floats, unit
+from kind_rivet.core.geometry.carriers import Carrier, Floats, arc_lengths, unit
 from kind_rivet.core.geometry.holes import falls_away
 from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.midsurface.bend_lines import TANGENT, bend_lines
-from kind_rivet.core.midsurface.contacts import ended_at_bends, with_contacts, without_twins
+from kind_rivet.core.midsurface.contacts import ended_at_bends, through_contacts, with_contacts, without_twins
 from kind_rivet.core.midsurface.feet import feet
 from kind_rivet.core.midsurface.fields import CarrierField, Field, settle
-from kind_rivet.core.midsurface.middles import Middle, middle_of
+from kind_rivet.core.midsurface.middles import Middle, chart_over, middle_of
 from kind_rivet.core.midsurface.pairs import BROKEN, SLANT, Pair
 from kind_rivet.core.midsurface.prolongs import prolongs
 from kind_rivet.core.midsurface.stations import away_from
 from kind_rivet.core.midsurface.steps import find_steps
 from kind_rivet.core.midsurface.tangencies import tangencies
-from kind_rivet.core.midsurface.traces import Line, crossing, outlines
+from kind_rivet.core.midsurface.traces import Line, crossing, outlines, resampled
 
 SAME_WALL = 0.03  # walls that differ by less are one: recesses of hairs make no steps
 STUB = 0.3  # walls up to which what is left of a line beside a step is dropped
@@ -30,6 +30,7 @@ ALONG = 0.02  # walls: lines nearer to each other than this run along each other
 SHORT_OF = 0.6  # of the thicker wall: how far a wall ends before the middle of another that it meets
 LOST = 0.1  # walls: a chart that leads back to a point no nearer than this does not know it
 STATIONS = 33  # places along a straight crossing at which to ask whether there are walls near by
+HALVINGS = 12  # of the stretch in which a chart ends
 PARALLEL = 0.99  # cosine between the axes of two sides of a bend
 ALIKE = (1 - SLANT**2) ** 0.5  # cosine between a face and a wall above which the face does not end on it
 
@@ -56,6 +57,8 @@ def find_middles(shape: Shape, pairs: list[Pair], fields: list[Field], tolerance
                 other.sides[first].add(pair.a)
                 other.sides[second].add(pair.b)
                 other.samples = np.vstack((other.samples, made.samples))
+                if other.carrier.kind in ("torus", "sphere"):
+                    other.chart = chart_over(other.carrier, other.samples) or other.chart
                 break
         else:
             if not pair.narrow:
@@ -89,6 +92,8 @@ def _bent_wall(shape: Shape, pair: Pair, made: Middle) -> bool:
 def _alike(a: Middle, b: Middle, tolerance: float) -> bool:
     if abs(a.wall - b.wall) > SAME_WALL * a.wall:
         return False
+    if a.carrier.kind == b.carrier.kind == "free":
+        return _same_sides(a, b, tolerance)
     if a.carrier.kind == "free" or a.carrier.kind != b.carrier.kind:
         return False
     if np.abs(a.field(b.samples)[0]).max() > max(tolerance, SAME_WALL / 2 * a.wall):
@@ -96,6 +101,15 @@ def _alike(a: Middle, b: Middle, tolerance: float) -> bool:
     if np.abs(np.einsum("ij,ij->i", a.normal(b.samples), b.normal(b.samples))).min() < 0.9999:
         return False
     return bool(np.abs(a.thickness(b.samples) - b.thickness(b.samples)).max() < SAME_WALL * a.wall)
+
+
+def _same_sides(a: Middle, b: Middle, tolerance: float) -> bool:
+    """Do two walls without an exact middle lie between the same surfaces, of which one is interrupted?"""
+    if not all(isinstance(field, CarrierField) for field in (a.first, a.second, b.first, b.second)):
+        return False
+    places = np.vstack((a.samples, b.samples))
+    own, other = ([field(places)[0] for field in (m.first, m.second)] for m in (a, b))
+    return any(max(np.abs(x - y).max() for x, y in zip(own, lot, strict=True)) < tolerance for lot in (other, other[::-1]))
 
 
 def neighbours(shape: Shape, middles: list[Middle]) -> set[tuple[int, int]]:
@@ -161,7 +175,9 @@ def draw_lines(
         touch = _touching(bends, a, b, 0.05 * min(middles[a].wall, middles[b].wall))
         for points, zeros in _joint(shape, middles[a], middles[b], boxes[a], boxes[b], touch, tolerance):
             joints.append(with_contacts(Line("joint", points, zeros, (a, b)), bends, middles))
-    for line in ended_at_bends(without_twins(joints, bends, middles), bends, middles):
+    joints = ended_at_bends(without_twins(joints, bends, middles), bends, middles)
+    lines[: len(bends)] = [through_contacts(bend, joints, middles) for bend in bends]
+    for line in joints:
         add(line)
     for m, middle in enumerate(middles):
         for k, pieces in _beside_joints(middle, m, lines).items():
@@ -346,11 +362,36 @@ def _joint(
             for line in touch:  # beside it they part so slowly that they may cross again by a hair
                 near &= away_from(along, line) > thick
             if np.median(angle) < TANGENT and near.any():
-                there = _found_again(a, points) & _found_again(b, points)
+                pieces = _found_pieces(a, b, points, tolerance)
                 if ways:  # two cylinders cross in two planes, but bends meet in one only
-                    there &= _round_at(a, points) & _round_at(b, points)
-                out += [(piece, zeros) for piece in ([points] if there.all() else _runs(points, there))]
+                    there = _round_at(a, points) & _round_at(b, points)
+                    pieces = [points] if there.all() else _runs(points, there)
+                out += [(piece, zeros) for piece in pieces]
     return out
+
+
+def _found_pieces(a: Middle, b: Middle, points: Floats, tolerance: float) -> list[Floats]:
+    """The stretches of a crossing that the charts of both middles know; its points may lie far apart, where it is straight."""
+    if (_found_again(a, points) & _found_again(b, points)).all():
+        return [points]
+    at = arc_lengths(points)
+    places = np.unique(np.concatenate((at, np.linspace(0.0, at[-1], STATIONS))))
+
+    def located(where: Floats) -> tuple[Floats, NDArray[np.bool_]]:
+        there, _ = settle(np.stack([np.interp(where, at, x) for x in points.T], axis=1), [a.field, b.field])
+        return there, _found_again(a, there) & _found_again(b, there)
+
+    known = located(places)[1]
+    ends = np.flatnonzero(known[1:] != known[:-1])
+    low, high = places[ends], places[ends + 1]
+    first = known[ends]
+    for _ in range(HALVINGS):  # just where the charts end
+        half = (low + high) / 2
+        same = located(half)[1] == first
+        low, high = np.where(same, half, low), np.where(same, high, half)
+    order = np.argsort(where := np.concatenate((places, np.where(first, low, high))))
+    dense, there = located(where[order])
+    return [resampled(run, [a.field, b.field], tolerance, min(a.wall, b.wall)) for run in _runs(dense, there)]
 
 
 def _found_again(middle: Middle, points: Floats) -> NDArray[np.bool_]:

@@ -185,12 +185,18 @@ def _border_length(side: FacetField) -> float:
     return float(np.linalg.norm(b - a, axis=1).sum())
 
 
+def chart_over(carrier: Carrier, samples: Floats) -> Chart | None:
+    """The flat map of an exact carrier that serves a wall at samples (n, 3): which way a torus closes depends on where they are. None for free ones."""
+    if carrier.kind == "cone" and carrier.data[6] > FLAT_CONE:  # seen along its axis: else it would be cut from border to centre
+        carrier = Carrier("plane", carrier.data[:6])
+    makers: dict[str, Any] = {"plane": PlaneChart, "cylinder": CylinderChart, "cone": ConeChart, "torus": TorusChart}
+    if carrier.kind == "sphere":
+        return sphere_chart(carrier, samples)
+    return makers[carrier.kind].over(carrier, samples) if carrier.kind in makers else None
+
+
 def _chart(carrier: Carrier, shape: Shape, faces: tuple[int, int], first: Field, second: Field, wall: float, samples: Floats) -> Chart:
     """A flat map of the neighbourhood of the middle."""
-    if (
-        carrier.kind == "cone" and carrier.data[6] > FLAT_CONE
-    ):  # seen along its axis, else it would be cut through from its border to its centre
-        carrier = Carrier("plane", carrier.data[:6])
     if carrier.kind == "free":  # borrow the chart of the simplest carrier near it
         for side in (first, second):
             if isinstance(side, CarrierField):
@@ -198,11 +204,8 @@ def _chart(carrier: Carrier, shape: Shape, faces: tuple[int, int], first: Field,
                 if near.kind == "plane" or near.data[-1] > 1e-6 * wall:
                     carrier = near
                     break
-    makers: dict[str, Any] = {"plane": PlaneChart, "cylinder": CylinderChart, "cone": ConeChart, "torus": TorusChart}
-    if carrier.kind == "sphere":
-        return sphere_chart(carrier, samples)
-    if carrier.kind in makers:
-        return makers[carrier.kind].over(carrier, samples)
+    if (chart := chart_over(carrier, samples)) is not None:
+        return chart
     sides = [s for s in (first, second) if isinstance(s, FacetField)]
     between = Between(first, second)
     try:

@@ -26,6 +26,7 @@ BROKEN = 0.4  # of the thinnest wall: as wide is what rounds or chamfers its edg
 SHARP = 0.8  # share of a chamfer's border at which it falls away sharply
 ENDS = 0.3  # share of a floor's border at which it may end rather than have walls standing on it
 LEFT, HAIR = 2.5, 1e-3  # how much more a floor's outline holds than what is seen of it; walls within which faces lie in one plane
+OVERLAP = 0.1  # of a face: what lies opposite a smooth neighbour of its partner up to this belongs to that
 EVEN = 1e-3  # spread of thickness, in walls, up to which a wall is equally thick all over
 
 
@@ -139,7 +140,7 @@ def find_pairs(shape: Shape, opposed: Opposed) -> list[Pair]:
         pairs.append(Pair(a, b, wall, weight, opposed.middle[mine], even=even or coaxial, narrow=narrow))
     wide = [pair for pair in pairs if not pair.narrow]
     wide = _without_rims(shape, opposed.width, _without_eyes(shape, opposed.width, wide))
-    wide = _without_wedges(shape, _without_corners(shape, wide))
+    wide = _without_overlaps(shape, _without_wedges(shape, _without_corners(shape, wide)))
     return sorted(_without_slivers(wide) + [pair for pair in pairs if pair.narrow], key=lambda p: (p.narrow, -p.weight))
 
 
@@ -225,6 +226,26 @@ def _without_wedges(shape: Shape, pairs: list[Pair]) -> list[Pair]:
         return not pair.even and not _is_flat(shape, pair) and {pair.a, pair.b} <= even
 
     return [pair for pair in pairs if not is_wedge(pair)]
+
+
+def _without_overlaps(shape: Shape, pairs: list[Pair]) -> list[Pair]:
+    """The pairs without those across seams of round skins whose seams on both sides do not face each other: each side of it has its own partner."""
+    smooth = {
+        frozenset(beside)
+        for e, beside in enumerate(shape.edge_faces)
+        if len(set(beside)) == 2 and not all(shape.faces[f].carrier.kind == "plane" for f in beside) and smooth_edge(shape, e)
+    }
+
+    def has_own(face: int, other: int, weight: float) -> bool:
+        """Does a face lie opposite a smooth neighbour of the other one for far the most part?"""
+        partners = {f: p.weight for p in pairs if face in (p.a, p.b) for f in (p.a, p.b) if f != face}
+        return any(frozenset((f, other)) in smooth and OVERLAP * w > weight for f, w in partners.items())
+
+    def overlaps(pair: Pair) -> bool:
+        least = min(shape.face_area[pair.a], shape.face_area[pair.b])
+        return bool(pair.weight < OVERLAP * least and has_own(pair.a, pair.b, pair.weight) and has_own(pair.b, pair.a, pair.weight))
+
+    return [pair for pair in pairs if not overlaps(pair)]
 
 
 def _beside(shape: Shape, width: Floats, pairs: list[Pair]) -> list[frozenset[int]]:

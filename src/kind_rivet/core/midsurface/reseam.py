@@ -1,4 +1,7 @@
-"""Seams of closed round walls moved off the holes they cross: a hole that a seam cuts in two would be none to the mesher."""
+"""Seams of closed round walls moved off the holes they cross: a hole that a seam cuts in two would be none to the mesher.
+
+Round walls that follow them get their seams beside theirs, else the circle between them would fall into two arcs.
+"""
 
 from __future__ import annotations
 
@@ -20,12 +23,34 @@ def with_seams_clear(shape: Shape) -> Shape:
     """The shape with every seam that holes interrupt laid where no hole is. Faces keep their numbers."""
     for face in range(len(shape.faces)):
         seams = _seams(shape, face)
-        if shape.faces[face].carrier.kind in ("cylinder", "cone") and len(seams) > 1:
+        if shape.faces[face].carrier.kind not in ("cylinder", "cone") or len(seams) < 2:
+            continue
+        towards = _clear(shape, face, seams)
+        todo, done = ([face] if towards is not None else []), {face}
+        while todo:
+            f = todo.pop()
             try:
-                shape = _moved(shape, face, seams)
+                shape = _moved(shape, f, towards)  # type: ignore[arg-type]
             except Refused:
                 continue
+            following = _following(shape, f) - done
+            done |= following
+            todo += sorted(following)
     return shape
+
+
+def _following(shape: Shape, face: int) -> set[int]:
+    """Round walls about the same axis, closed by one seam, with which a wall shares circles."""
+    d = shape.faces[face].carrier.array
+    out = set()
+    for e in shape.face_edges[face]:
+        for f in set(shape.edge_faces[e]) - {face}:
+            c = shape.faces[f].carrier
+            if c.kind not in ("cylinder", "cone", "torus") or shape.edges[e].carrier.kind != "circle" or len(_seams(shape, f)) != 1:
+                continue
+            if np.linalg.norm(np.cross(c.array[3:6], d[3:6])) + np.linalg.norm(np.cross(c.array[:3] - d[:3], d[3:6])) < 1e-6:
+                out.add(f)
+    return out
 
 
 def _seams(shape: Shape, face: int) -> list[int]:
@@ -39,16 +64,24 @@ def _angles(shape: Shape, face: int, points: Floats) -> Floats:
     return np.asarray(np.arctan2(q @ v, q @ u))
 
 
-def _moved(shape: Shape, face: int, seams: list[int]) -> Shape:
+def _clear(shape: Shape, face: int, seams: list[int]) -> Floats | None:
+    """A direction (3,) from the axis in which a seam meets no hole; None where there is none."""
     taken = []
     for e in shape.face_edges[face]:
         angle = np.unwrap(_angles(shape, face, shape.points[shape.edges[e].nodes]))
         if e not in seams and np.ptp(angle) < ALL_ROUND:
             taken.append(np.linspace(angle.min(), angle.max(), 30))
     if not taken or gap_of(np.concatenate(taken)) < 2 * ROOM:
-        return shape
+        return None
     at = widest_gap(np.concatenate(taken))
+    u, v = frame(shape.faces[face].carrier.array[3:6])
+    return np.asarray(np.cos(at) * u + np.sin(at) * v)
+
+
+def _moved(shape: Shape, face: int, towards: Floats) -> Shape:
+    """The shape with a face's seam in a direction (3,) from its axis."""
     d = shape.faces[face].carrier.array
+    at = float(_angles(shape, face, d[:3] + towards[None])[0])
     u, v = frame(d[3:6])
     normal = -np.sin(at) * u + np.cos(at) * v
     centre = shape.points[shape.facets[shape.facet_face == face]].mean(axis=1)

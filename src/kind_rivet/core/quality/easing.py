@@ -19,14 +19,16 @@ from kind_rivet.core.quality.shell_metrics import element_values
 
 ON_EDGES = 0.5  # borders keep their even spacing unless an element beside them is not sound
 FAILS = 1.0  # cost of an element that fails, beside what its margin costs
+SQUARE = 0.3  # scaled Jacobian below which none may fall further, whatever else is worse beside it
+PAST_HELP = 16.0  # cost of each unit of margin below −1
 ENOUGH = 0.999  # margin from which on elements are left alone
 EASY_ROUNDS = 12
 
 
 @kernel
 def star(points, v, shells, inc, start, table, scale, values):  # type: ignore[no-untyped-def]
-    """Cost and least margin of the elements round node v; cost sums (1 − margin)⁴ over margins below 1, and more where it fails."""
-    cost, worst = 0.0, np.inf
+    """Cost, least margin and least scaled Jacobian of the elements round node v; cost sums (1 − margin)⁴ over margins from −1 to 1, and more where it fails."""
+    cost, worst, square = 0.0, np.inf, np.inf
     for i in range(start[v], start[v + 1]):
         e = inc[i]
         element_values(points, shells, e, values)
@@ -35,13 +37,16 @@ def star(points, v, shells, inc, start, table, scale, values):  # type: ignore[n
         m, _ = least_margin(values, table[0 if shells[e, 3] < 0 else 1])
         m = max(m, -20.0)
         worst = min(worst, m)
-        if m < 1.0:
+        square = min(square, values[7])
+        if m < -1.0:  # what is past help must not ruin its neighbours
+            cost += 16.0 + PAST_HELP * (-1.0 - m)
+        elif m < 1.0:
             cost += (1.0 - m) ** 4
         if m < 0.0:
             cost += FAILS
         # A gentle pull towards even angles keeps rows straight once all margins are full.
         cost += 0.02 * (1.0 - min(values[7], 1.0))
-    return cost, worst
+    return cost, worst, square
 
 
 @kernel
@@ -89,7 +94,7 @@ def move_rounds(points, order, shells, inc, start, table, scale, code, data, rou
             if not awake[v]:
                 continue
             awake[v] = False
-            best, worst = star(points, v, shells, inc, start, table, scale, values)
+            best, worst, square = star(points, v, shells, inc, start, table, scale, values)
             if worst >= target:
                 continue
             if code[v] >= 6 and worst >= ON_EDGES:
@@ -107,9 +112,10 @@ def move_rounds(points, order, shells, inc, start, table, scale, code, data, rou
                     c, s = step * math.cos(a), step * math.sin(a)
                     px, py, pz = onto(code[v], data[v], x + c * tx + s * bx, y + c * ty + s * by, z + c * tz + s * bz)
                     points[v, 0], points[v, 1], points[v, 2] = px, py, pz
-                    now, low = star(points, v, shells, inc, start, table, scale, values)
-                    if now < best * (1 - 1e-6) and low >= min(worst, 1.0) - 1e-12:
-                        best, worst, x, y, z = now, low, px, py, pz
+                    now, low, corner = star(points, v, shells, inc, start, table, scale, values)
+                    kept = low >= min(worst, 1.0) - 1e-12 and corner >= min(square, SQUARE) - 1e-12
+                    if now < best * (1 - 1e-6) and kept:
+                        best, worst, square, x, y, z = now, low, corner, px, py, pz
                         better = True
                         break
                 if not better:
