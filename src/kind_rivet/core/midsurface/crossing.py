@@ -29,7 +29,6 @@ from kind_rivet.core.midsurface.choose import choose
 from kind_rivet.core.midsurface.drawing import draw_lines, find_middles
 from kind_rivet.core.midsurface.fields import CarrierField, face_field
 from kind_rivet.core.midsurface.hand import Hand, chosen_pairs, forced, led_on, without_dropped
-from kind_rivet.core.midsurface.lifts import back_on_walls
 from kind_rivet.core.midsurface.middles import Middle
 from kind_rivet.core.midsurface.network import connect
 from kind_rivet.core.midsurface.pairs import find_opposed, find_pairs
@@ -111,7 +110,7 @@ def make_by_crossing(
     thickness = np.array([float(f"{t:.9g}") for t in thickness])
     used = {f for m in own for f in m.sides[0] | m.sides[1]}
     return Crossed(
-        edges_in_one(turned_alike(back_on_walls(sewn.shape, thickness))),
+        edges_in_one(turned_alike(sewn.shape)),
         thickness,
         tapers,
         _before(solid, joined, {int(of_joined[f]) for f in used}),
