@@ -42,7 +42,7 @@ def face_rings(
             continue
         n = _in_phase(hole, patch, angle)
         size = rules.size_on(patch.faces)
-        if n >= 1 and SPACING[0] * size <= curves[part.edge].length / n <= SPACING[1] * size:
+        if _good(n, curves[part.edge].length, size):
             count[part.edge] = n
             held[part.edge] = not free  # what stands there follows
             faced.add(part.edge)
@@ -52,22 +52,22 @@ def face_rings(
 def turned_to_lugs(shape: Shape, patches: list[Patch | None], holes: list[RoundHole], rules: ShellRules) -> list[RoundHole]:
     """The holes with those turned by half a division whose lug would get divisions too long or too short as they lie, and good ones then."""
     out = list(holes)
-    number = {id(hole): k for k, hole in enumerate(holes)}
-    for hole, patch, part in _beside(shape, patches, holes):
-        angle = _angles(hole, patch, part, rules.size) if _is_free(shape, part) and may_turn(hole, shape, patch) else None
-        if angle is None:
-            continue
-        length, size = float(shape.edge_length[part.edge]), rules.size_on(patch.faces)
-
-        def good(n: int, length: float = length, size: float = size) -> bool:
-            return n >= 1 and SPACING[0] * size <= length / n <= SPACING[1] * size
-
-        n = _in_phase(hole, patch, angle)
-        step = 2 * np.pi / hole.divisions
-        other = n + 1 if n < abs(float(angle[-1] - angle[0])) / step else n - 1
-        if not good(n) and good(other):
-            out[number[id(hole)]] = replace(hole, shift=float((hole.shift + hole.radius * step / 2) % (hole.radius * step)))
+    for k, hole in enumerate(holes):
+        for _, patch, part in _beside(shape, patches, [hole]):
+            angle = _angles(hole, patch, part, rules.size) if _is_free(shape, part) and may_turn(hole, shape, patch) else None
+            if angle is None:
+                continue
+            length, size = float(shape.edge_length[part.edge]), rules.size_on(patch.faces)
+            n, step = _in_phase(hole, patch, angle), 2 * np.pi / hole.divisions
+            other = n + 1 if n < abs(float(angle[-1] - angle[0])) / step else n - 1
+            if not _good(n, length, size) and _good(other, length, size):
+                out[k] = replace(hole, shift=float((hole.shift + hole.radius * step / 2) % (hole.radius * step)))
     return out
+
+
+def _good(n: int, length: float, size: float) -> bool:
+    """Are so many divisions of a length neither too short nor too long?"""
+    return n >= 1 and SPACING[0] * size <= length / n <= SPACING[1] * size
 
 
 def facing_rings(

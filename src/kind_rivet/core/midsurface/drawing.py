@@ -57,7 +57,7 @@ def find_middles(shape: Shape, pairs: list[Pair], fields: list[Field], tolerance
                 other.sides[first].add(pair.a)
                 other.sides[second].add(pair.b)
                 other.samples = np.vstack((other.samples, made.samples))
-                if other.carrier.kind in ("torus", "sphere"):
+                if other.carrier.kind in ("torus", "sphere"):  # which way they close is told by all their samples
                     other.chart = chart_over(other.carrier, other.samples) or other.chart
                 break
         else:

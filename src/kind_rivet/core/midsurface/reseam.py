@@ -16,6 +16,7 @@ from kind_rivet.core.geometry.split import split_faces
 from kind_rivet.core.midsurface.charts import gap_of, widest_gap
 
 ALL_ROUND = 5.0  # radians: edges that reach further round are ends of the wall, not holes
+ONE_AXIS = 1e-6  # rad, and share of the diagonal, up to which two axes are one
 ROOM = 0.1  # radians that a new seam must have free
 
 
@@ -26,11 +27,13 @@ def with_seams_clear(shape: Shape) -> Shape:
         if shape.faces[face].carrier.kind not in ("cylinder", "cone") or len(seams) < 2:
             continue
         towards = _clear(shape, face, seams)
-        todo, done = ([face] if towards is not None else []), {face}
+        if towards is None:
+            continue
+        todo, done = [face], {face}
         while todo:
             f = todo.pop()
             try:
-                shape = _moved(shape, f, towards)  # type: ignore[arg-type]
+                shape = _moved(shape, f, towards)
             except Refused:
                 continue
             following = _following(shape, f) - done
@@ -48,7 +51,8 @@ def _following(shape: Shape, face: int) -> set[int]:
             c = shape.faces[f].carrier
             if c.kind not in ("cylinder", "cone", "torus") or shape.edges[e].carrier.kind != "circle" or len(_seams(shape, f)) != 1:
                 continue
-            if np.linalg.norm(np.cross(c.array[3:6], d[3:6])) + np.linalg.norm(np.cross(c.array[:3] - d[:3], d[3:6])) < 1e-6:
+            aslant, beside = (np.linalg.norm(np.cross(x, d[3:6])) for x in (c.array[3:6], c.array[:3] - d[:3]))
+            if aslant < ONE_AXIS and beside < ONE_AXIS * shape.diagonal:
                 out.add(f)
     return out
 

@@ -50,6 +50,12 @@ def star(points, v, shells, inc, start, table, scale, values):  # type: ignore[n
 
 
 @kernel
+def no_worse(worst, square, low, corner):  # type: ignore[no-untyped-def]
+    """May a least margin and a least scaled Jacobian (`worst`, `square`) become others (`low`, `corner`)?"""
+    return low >= min(worst, 1.0) - 1e-12 and corner >= min(square, SQUARE) - 1e-12
+
+
+@kernel
 def _frame(points, v, shells, inc, start):  # type: ignore[no-untyped-def]
     """Two unit vectors tangent to the elements round node v, and their mean side length."""
     nx, ny, nz, reach, count = 0.0, 0.0, 0.0, 0.0, 0
@@ -113,8 +119,7 @@ def move_rounds(points, order, shells, inc, start, table, scale, code, data, rou
                     px, py, pz = onto(code[v], data[v], x + c * tx + s * bx, y + c * ty + s * by, z + c * tz + s * bz)
                     points[v, 0], points[v, 1], points[v, 2] = px, py, pz
                     now, low, corner = star(points, v, shells, inc, start, table, scale, values)
-                    kept = low >= min(worst, 1.0) - 1e-12 and corner >= min(square, SQUARE) - 1e-12
-                    if now < best * (1 - 1e-6) and kept:
+                    if now < best * (1 - 1e-6) and no_worse(worst, square, low, corner):
                         best, worst, square, x, y, z = now, low, corner, px, py, pz
                         better = True
                         break

@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.mesh.mesh import Mesh
-from kind_rivet.core.quality.easing import ENOUGH, SQUARE, move_rounds, node_elements, star
+from kind_rivet.core.quality.easing import ENOUGH, move_rounds, no_worse, node_elements, star
 from kind_rivet.core.quality.index import judge, side_scale
 from kind_rivet.core.quality.limits import LimitSheet
 from kind_rivet.core.quality.shell_metrics import SCALED_JACOBIAN, shell_metrics
@@ -107,7 +107,7 @@ def _free_rounds(
             cost, worst, square = star(points, v, shells, inc, start, table, scale, values)
             points[v] = trial[v]
             now, low, corner = star(points, v, shells, inc, start, table, scale, values)
-            if now < cost and low >= min(worst, 1.0) - 1e-12 and corner >= min(square, SQUARE) - 1e-12:
+            if now < cost and no_worse(worst, square, low, corner):
                 moved += 1
             else:
                 points[v] = keep
