@@ -14,8 +14,9 @@ from kind_rivet.core.meshing.sheet_mesh import EDGE, FACE, VERTEX, Kept
 from kind_rivet.core.meshing.shells import mesh_sheet
 from kind_rivet.core.midsurface.extract import extract
 from kind_rivet.core.midsurface.sheet import Sheet
+from kind_rivet.core.quality.shell_metrics import SCALED_JACOBIAN
 from tests.thin_meshes import meshed
-from tests.thin_parts import box, fused
+from tests.thin_parts import box, cut, cylinder, fused
 
 SIZE = 3.0
 
@@ -68,6 +69,16 @@ def test_the_mesh_is_told_in_terms_of_the_whole_sheet(low_rib: Sheet) -> None:
 def test_ribs_near_a_free_edge_leave_no_failing_element(low_rib: Sheet) -> None:
     made = meshed(low_rib, SIZE)
     assert len(made.quality.failing) == 0 and made.pieces == 1 and made.quad_share > 0.99
+
+
+def test_half_a_size_between_a_rib_and_the_rim_becomes_a_row_of_its_own() -> None:
+    """Rings in a drum with stiffeners whose inner edges lie 1.5 mm further out than those of the rings."""
+    rings = [cut(cylinder((0, 0, z), (0, 0, 1), 99, 3), [cylinder((0, 0, z - 1), (0, 0, 1), 84, 5)]) for z in (0, 60)]
+    bars = [box(85.5, -1, 1, 13, 2, 60), box(-98.5, -1, 1, 13, 2, 60), box(-1, 85.5, 1, 2, 13, 60), box(-1, -98.5, 1, 2, 13, 60)]
+    drum = cut(cylinder((0, 0, -10), (0, 0, 1), 100, 83), [cylinder((0, 0, -11), (0, 0, 1), 98, 85)])
+    made = meshed(extract(facet_shape(fused(drum, [*rings, *bars]))), 4.0)
+    assert len(made.quality.failing) == 0 and made.pieces == 1
+    assert made.quad_share == 1.0 and made.quality.values[:, SCALED_JACOBIAN].min() > 0.7
 
 
 def test_counts_by_hand_are_shared_out_along_a_cut_edge(low_rib: Sheet) -> None:

@@ -70,7 +70,7 @@ def shape_from_triangles(
     beside, many = facet_neighbours(triangles, len(points))
     if many:
         notes.append(f"{many} sides have more than two facets; faces end there.")
-    turned, piece = _turn_alike(triangles, beside)
+    turned, piece = turned_alike(triangles, beside)
     if turned.any():
         triangles[turned] = triangles[turned][:, [0, 2, 1]]
         beside[turned] = beside[turned][:, [2, 1, 0]]
@@ -145,7 +145,7 @@ def facet_neighbours(triangles: Ints, n: int) -> tuple[Ints, int]:
 
 
 @kernel
-def _turn_alike(triangles, beside):  # type: ignore[no-untyped-def]
+def turned_alike(triangles, beside):  # type: ignore[no-untyped-def]
     """Which facets (m,) must be turned so that neighbours agree, and the piece (m,) each belongs to."""
     m = len(triangles)
     turned = np.zeros(m, np.bool_)

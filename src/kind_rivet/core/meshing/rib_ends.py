@@ -18,19 +18,20 @@ from kind_rivet.core.geometry.split import cut_between
 from kind_rivet.core.meshing.cut_sheet import CutSheet
 from kind_rivet.core.meshing.rules import ShellRules
 
+REACH = 0.6  # of the size: wider gaps are meshed as they are
 ROUND = 3.0  # gaps: a line shorter than this does not part the wall
 SNAP = 0.35  # of the widest gap: a vertex this near to where a cut would end is its end
 MOST = 400  # cuts in one sheet
 
 
 def cut_at_ends(shape: Shape, rules: ShellRules, fixed: Collection[int] = ()) -> CutSheet:
-    """The sheet with a cut wherever a line ends less than the looked-past share of the size before a border.
+    """The sheet with a cut wherever a line ends less than `REACH` of the size before a border.
 
     `fixed`: edges that must stay whole; graded ones do so too, and none falls into more parts than the count it has by hand.
     """
     out = CutSheet(shape, shape, np.arange(len(shape.edges)), np.arange(len(shape.faces)))
     fixed = {*fixed, *rules.grading}
-    limit = rules.look_past * rules.size
+    limit = max(rules.look_past, REACH) * rules.size
     for vertex, line, face in list(_ends(shape))[:MOST]:
         for f in np.flatnonzero(out.faces == face).tolist():
             if f not in out.shape.facet_face[(out.shape.facets == vertex).any(axis=1)]:

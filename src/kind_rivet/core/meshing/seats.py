@@ -15,10 +15,12 @@ from kind_rivet.core.geometry.soup import Soup, shape_from_triangles
 from kind_rivet.core.mesh.mesh import FREE_NODE, ON_EDGE, ON_FACE, ON_VERTEX, Mesh
 from kind_rivet.core.meshing.spread import can_be_filled, taken_apart
 from kind_rivet.core.meshing.washers import RoundHole
+from kind_rivet.core.repair.unfold import unfolded
 
 Ints = NDArray[np.int32]
 FEATURE = 30.0  # degrees by which elements of one face may turn
 ROUNDS = 4  # how often faces that cannot be laid flat are taken apart
+UNSURE = 0.2  # scaled Jacobian below which the normals of shells say too little to tell faces apart
 MOST_WALLS = 200  # thicknesses up to which faces end where the thickness changes
 
 
@@ -60,11 +62,12 @@ def faces_under(mesh: Mesh, chosen: NDArray[np.bool_], angle: float = FEATURE, l
     if wall.max(initial=0) < MOST_WALLS:
         label = label * MOST_WALLS + wall
     triangles, owner = _triangles(rows)
-    soup = shape_from_triangles(mesh.points, triangles, angle, labels=label[owner])
+    points = _laid_open(mesh.points, rows)
+    soup = shape_from_triangles(points, triangles, angle, labels=label[owner])
     plane = parts_of_free_faces(soup, owner)
     if (plane >= 0).any():
         label = _both(label, plane)
-        soup = shape_from_triangles(mesh.points, triangles, angle, labels=label[owner])
+        soup = shape_from_triangles(points, triangles, angle, labels=label[owner])
     for _ in range(ROUNDS if laid and not soup.closed else 0):
         piece = np.full(len(rows), -1, np.int64)
         for f in range(len(soup.shape.faces)):
@@ -76,8 +79,14 @@ def faces_under(mesh: Mesh, chosen: NDArray[np.bool_], angle: float = FEATURE, l
         if (piece < 0).all():
             break
         label = _both(label, piece)
-        soup = shape_from_triangles(mesh.points, triangles, angle, labels=label[owner])
+        soup = shape_from_triangles(points, triangles, angle, labels=label[owner])
     return soup
+
+
+def _laid_open(points: Floats, rows: Ints) -> Floats:
+    """Places (n, 3) at which no shell lies folded over others: faces are told apart by normals, and those of folded shells say nothing."""
+    n = len(points)
+    return unfolded(points, rows, np.ones(n, bool), np.zeros(n, np.int8), np.zeros((n, 8)), UNSURE)[0]
 
 
 def _both(first: NDArray[np.int64], second: NDArray[np.int64]) -> NDArray[np.int64]:

@@ -14,6 +14,7 @@ from kind_rivet.core.quality.index import judge, side_scale
 from kind_rivet.core.quality.limits import LimitSheet
 from kind_rivet.core.quality.shell_metrics import SCALED_JACOBIAN, shell_metrics
 from kind_rivet.core.repair.holds import Holds
+from kind_rivet.core.repair.unfold import unfolded
 
 
 @dataclass(frozen=True)
@@ -53,7 +54,10 @@ def optimise(
     table = sheet.table(size)
     analytic = np.flatnonzero(chosen & (holds.code > 0))
     free = np.flatnonzero(chosen & (holds.code == 0))
-    moved = int(move_rounds(points, analytic, shells, inc, start, table, scale, holds.code, holds.data, rounds, target))
+    points, opened = unfolded(points, shells, chosen, holds.code, holds.data)
+    _onto_facets(points, mesh, np.flatnonzero(opened & (holds.code == 0)), holds)
+    moved = int(opened.sum())
+    moved += int(move_rounds(points, analytic, shells, inc, start, table, scale, holds.code, holds.data, rounds, target))
     if len(free):
         moved += _free_rounds(points, free, mesh, shells, inc, start, table, scale, holds, rounds, target)
     holds.back_on_curves(points)
@@ -79,6 +83,15 @@ def _put_back_turned(points: Floats, before: Floats, shells: NDArray[np.int32]) 
         points[nodes] = before[nodes]
 
 
+def _onto_facets(points: Floats, mesh: Mesh, nodes: NDArray[np.int64], holds: Holds) -> None:
+    """Put nodes of free-form faces back onto the facets of their bodies, in place."""
+    for body, tree in holds.trees.items():
+        mine = nodes[mesh.on_body[nodes] == body]
+        if len(mine):
+            facet, weight, _ = tree.nearest(points[mine])
+            points[mine] = np.einsum("ij,ijk->ik", weight, tree.points[tree.facets[facet]])
+
+
 def _free_rounds(
     points: Floats,
     free: NDArray[np.int64],
@@ -98,10 +111,7 @@ def _free_rounds(
     for _ in range(min(rounds, 4)):
         trial = points.copy()
         move_rounds(trial, free, shells, inc, start, table, scale, code, data, 1, target)
-        for body, tree in holds.trees.items():
-            mine = free[mesh.on_body[free] == body]
-            facet, weight, _ = tree.nearest(trial[mine])
-            trial[mine] = np.einsum("ij,ijk->ik", weight, tree.points[tree.facets[facet]])
+        _onto_facets(trial, mesh, free, holds)
         for v in free:
             keep = points[v].copy()
             cost, worst, square = star(points, v, shells, inc, start, table, scale, values)
