@@ -20,7 +20,7 @@ from kind_rivet.core.geometry.first_look import suggested_size, suits
 from kind_rivet.core.mesh.quadratic import linear
 from kind_rivet.core.operations import perform
 
-OF_A_MESH: list[tuple[str, dict[str, Any]]] = [("part.faces_from_mesh", {}), ("quality.optimise", {}), ("sets.usual", {})]  # the usual job
+OF_A_MESH: list[tuple[str, dict[str, Any]]] = [("part.faces_from_mesh", {}), ("quality.repair", {}), ("sets.usual", {})]  # the usual job
 
 
 def open_part(path: Path) -> Document:
@@ -43,13 +43,14 @@ def run_job(part: Path, size: float, out: Path, sheet: Path | None = None) -> in
     a_mesh = given is None and bool(document.mesh.elements)
     if a_mesh:  # looked over against the size, repaired and handed on
         document = replace(document, choices=replace(document.choices, size=size))
-    steps = OF_A_MESH if a_mesh else given or [("midsurface.extract", {}), ("mesh.shells", {"size": size}), ("sets.usual", {})]
+    usual = [("midsurface.extract", {}), ("mesh.shells", {"size": size}), ("quality.repair", {"ease": "failing"}), ("sets.usual", {})]
+    steps = OF_A_MESH if a_mesh else given or usual
     warnings += document.notes[1:]
     for name, parameters in steps:
         try:
             document = _timed(seconds, name, lambda d=document, n=name, p=parameters: perform(d, n, p))
         except Refused as refused:
-            if name in ("sets.usual", "quality.optimise") or a_mesh:
+            if name in ("sets.usual", "quality.optimise", "quality.repair") or a_mesh:
                 continue  # no round hole, nothing left to improve, or solids only: the job goes on
             if name == "midsurface.extract":
                 raise Unreadable(refused.reason, refused.remedy) from None

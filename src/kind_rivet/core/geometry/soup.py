@@ -16,6 +16,7 @@ from kind_rivet.core.kernels import kernel
 
 Ints = NDArray[np.int32]
 MOST_FACES = 20_000
+UNSURE_ROUNDS = 4  # how far normals are handed on to facets that are unsure
 LEAST_ROUND = 5  # nodes of a closed chain, its first one twice: fewer sides are a polygon's
 ARC_ALIKE = 0.3  # share by which turns and sides of one arc may differ
 ARC_TURN = 65.0  # degrees that an arc may turn at a node
@@ -36,12 +37,18 @@ class Soup:
 
 
 def shape_from_triangles(
-    points: Floats, triangles: Ints, angle: float = 30.0, welded: bool = False, labels: NDArray[np.int64] | None = None
+    points: Floats,
+    triangles: Ints,
+    angle: float = 30.0,
+    welded: bool = False,
+    labels: NDArray[np.int64] | None = None,
+    unsure: NDArray[np.bool_] | None = None,
 ) -> Soup:
     """Weld corners, drop what is degenerate or no number, turn all facets alike and outward, find faces and edges.
 
     points (n, 3), triangles (m, 3); two facets belong to one face where they turn by less
-    than `angle` degrees and their `labels` (m,), if there are any, agree. Raises `Refused` when nothing usable is left.
+    than `angle` degrees and their `labels` (m,), if there are any, agree. Those that are `unsure` (m,), needles for
+    example, count as turned like their neighbour at the longest side. Raises `Refused` when nothing usable is left.
     """
     notes: list[str] = []
     points = np.ascontiguousarray(points, np.float64)
@@ -70,7 +77,7 @@ def shape_from_triangles(
     beside, many = facet_neighbours(triangles, len(points))
     if many:
         notes.append(f"{many} sides have more than two facets; faces end there.")
-    turned, piece = turned_alike(triangles, beside)
+    turned, piece = to_be_turned(triangles, beside)
     if turned.any():
         triangles[turned] = triangles[turned][:, [0, 2, 1]]
         beside[turned] = beside[turned][:, [2, 1, 0]]
@@ -81,6 +88,8 @@ def shape_from_triangles(
         notes.append("It is open, so it counts as a sheet.")
     a, b, c = (points[triangles[:, k]] for k in range(3))
     normal = unit(np.cross(b - a, c - a))
+    if unsure is not None and unsure[kept].any():
+        normal = _as_beside(points, triangles, beside, normal, unsure[kept])
     label = np.zeros(len(triangles), np.int64) if labels is None else np.asarray(labels, np.int64)[kept]
     face = _without_folds(_flood(beside, normal, np.cos(np.radians(angle)), label), beside, normal)
     count = int(face.max()) + 1
@@ -88,6 +97,23 @@ def shape_from_triangles(
         raise Refused(f"At {angle:g}° these facets fall into {count} faces.", "Give a larger feature angle.")
     shape = _with_edges(points, triangles, face, normal, beside, closed, angle)
     return Soup(shape, closed, tuple(notes), kept, node)
+
+
+def _as_beside(points: Floats, triangles: Ints, beside: Ints, normal: Floats, unsure: NDArray[np.bool_]) -> Floats:
+    """Normals (m, 3), those of facets that are unsure taken from the neighbour at their longest side that is sure, from facet to facet."""
+    out, left = normal.copy(), unsure.copy()
+    corner = points[triangles]
+    side = np.linalg.norm(np.roll(corner, -1, axis=1) - corner, axis=2)
+    for _ in range(UNSURE_ROUNDS):
+        mine = np.flatnonzero(left)
+        known = (beside[mine] >= 0) & ~left[np.maximum(beside[mine], 0)]
+        which = np.argmax(np.where(known, side[mine], -1.0), axis=1)
+        found = known[np.arange(len(mine)), which]
+        if not found.any():
+            break
+        out[mine[found]] = out[beside[mine[found], which[found]]]
+        left[mine[found]] = False
+    return out
 
 
 @kernel
@@ -145,7 +171,7 @@ def facet_neighbours(triangles: Ints, n: int) -> tuple[Ints, int]:
 
 
 @kernel
-def turned_alike(triangles, beside):  # type: ignore[no-untyped-def]
+def to_be_turned(triangles, beside):  # type: ignore[no-untyped-def]
     """Which facets (m,) must be turned so that neighbours agree, and the piece (m,) each belongs to."""
     m = len(triangles)
     turned = np.zeros(m, np.bool_)

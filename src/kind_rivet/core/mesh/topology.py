@@ -9,6 +9,7 @@ import scipy
 from numpy.typing import NDArray
 
 from kind_rivet.core.geometry.carriers import Floats
+from kind_rivet.core.geometry.soup import facet_neighbours, to_be_turned
 from kind_rivet.core.mesh.mesh import Mesh
 
 
@@ -50,6 +51,25 @@ def shell_sides(shells: NDArray[np.int32]) -> ShellSides:
     big = int(shells.max(initial=0)) + 1
     keys, of_use, uses = np.unique(low * big + high, return_inverse=True, return_counts=True)
     return ShellSides(np.column_stack((keys // big, keys % big)), uses, el, of_use, p < q)
+
+
+def as_triangles(shells: NDArray[np.int32]) -> tuple[NDArray[np.int32], NDArray[np.int64]]:
+    """Shells (m, 4) as triangles (t, 3), the first of each in order and then the second ones of quads; and the shell of each triangle."""
+    quads = np.flatnonzero(shells[:, 3] >= 0)
+    return np.vstack((shells[:, :3], shells[quads][:, [0, 2, 3]])).astype(np.int32), np.concatenate((np.arange(len(shells)), quads))
+
+
+def turned_as_most(shells: NDArray[np.int32], nodes: int) -> NDArray[np.int32]:
+    """The shells (m, 4), those turned that run against what most of their neighbours do."""
+    triangles, _ = as_triangles(shells)
+    turn, piece = to_be_turned(triangles, facet_neighbours(triangles, nodes)[0])
+    turn, piece = turn[: len(shells)], piece[: len(shells)]
+    most = np.bincount(piece, turn) * 2 > np.bincount(piece)
+    back = np.flatnonzero(turn != most[piece])
+    out = shells.copy()
+    rows = shells[back]
+    out[back] = np.where(rows[:, 3:] >= 0, rows[:, [0, 3, 2, 1]], rows[:, [0, 2, 1, 3]])
+    return out
 
 
 def at_nodes(mesh: Mesh, values: Floats) -> Floats:

@@ -7,6 +7,7 @@ from numpy.typing import NDArray
 
 from kind_rivet.core.errors import Refused
 from kind_rivet.core.geometry.carriers import Carrier, Floats, unit
+from kind_rivet.core.mesh.topology import as_triangles, turned_as_most
 from kind_rivet.core.meshing.fillings import best_filling
 from kind_rivet.core.meshing.flatten import flatten_facets
 from kind_rivet.core.meshing.free.fill import CannotFill
@@ -26,7 +27,8 @@ def filled_again(points: Floats, rows: Ints, pinned: NDArray[np.int64], carrier:
     Elements refer to the whole mesh's nodes, then to the new points behind them. Raises
     `Refused` where the selection hangs together only by points or cannot be filled.
     """
-    trias = np.concatenate((rows[:, :3], rows[rows[:, 3] >= 0][:, [0, 2, 3]]))
+    rows = turned_as_most(rows, len(points))
+    trias, _ = as_triangles(rows)
     nodes, facets = np.unique(trias, return_inverse=True)
     facets = facets.reshape(-1, 3)
     space = points[nodes]

@@ -13,8 +13,10 @@ from kind_rivet.core.geometry.loops import free_loops
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.geometry.soup import Soup, shape_from_triangles
 from kind_rivet.core.mesh.mesh import FREE_NODE, ON_EDGE, ON_FACE, ON_VERTEX, Mesh
+from kind_rivet.core.mesh.topology import as_triangles
 from kind_rivet.core.meshing.spread import can_be_filled, taken_apart
 from kind_rivet.core.meshing.washers import RoundHole
+from kind_rivet.core.quality.shell_metrics import SCALED_JACOBIAN, shell_metrics
 from kind_rivet.core.repair.unfold import unfolded
 
 Ints = NDArray[np.int32]
@@ -61,13 +63,14 @@ def faces_under(mesh: Mesh, chosen: NDArray[np.bool_], angle: float = FEATURE, l
     label = mesh.part[chosen].astype(np.int64)
     if wall.max(initial=0) < MOST_WALLS:
         label = label * MOST_WALLS + wall
-    triangles, owner = _triangles(rows)
+    triangles, owner = as_triangles(rows)
     points = _laid_open(mesh.points, rows)
-    soup = shape_from_triangles(points, triangles, angle, labels=label[owner])
+    unsure = (shell_metrics(points, rows)[:, SCALED_JACOBIAN] < UNSURE)[owner]
+    soup = shape_from_triangles(points, triangles, angle, labels=label[owner], unsure=unsure)
     plane = parts_of_free_faces(soup, owner)
     if (plane >= 0).any():
         label = _both(label, plane)
-        soup = shape_from_triangles(points, triangles, angle, labels=label[owner])
+        soup = shape_from_triangles(points, triangles, angle, labels=label[owner], unsure=unsure)
     for _ in range(ROUNDS if laid and not soup.closed else 0):
         piece = np.full(len(rows), -1, np.int64)
         for f in range(len(soup.shape.faces)):
@@ -79,7 +82,7 @@ def faces_under(mesh: Mesh, chosen: NDArray[np.bool_], angle: float = FEATURE, l
         if (piece < 0).all():
             break
         label = _both(label, piece)
-        soup = shape_from_triangles(points, triangles, angle, labels=label[owner])
+        soup = shape_from_triangles(points, triangles, angle, labels=label[owner], unsure=unsure)
     return soup
 
 
@@ -98,7 +101,7 @@ def seats_on(mesh: Mesh, chosen: NDArray[np.bool_], soup: Soup) -> Seats:
     """Seats of the shells that a shape was made from by `faces_under`. Nodes where others lie at the same place are held as if at a corner."""
     shape = soup.shape
     rows = mesh.conn[chosen, :4]
-    owner = _triangles(rows)[1][soup.kept]
+    owner = as_triangles(rows)[1][soup.kept]
     face = np.full(len(rows), -1, np.int32)
     face[owner[::-1]] = shape.facet_face[::-1]
     used = np.unique(rows[rows >= 0])
@@ -114,12 +117,6 @@ def seats_on(mesh: Mesh, chosen: NDArray[np.bool_], soup: Soup) -> Seats:
     lines = tuple(node[edge.nodes] for edge in shape.edges)
     holes, ring = _holes(shape, rows, lines, mesh.points)
     return Seats(np.flatnonzero(chosen), face, ring, on_kind, on_item, lines, holes)
-
-
-def _triangles(rows: Ints) -> tuple[Ints, NDArray[np.int64]]:
-    """Shells (s, 4) as triangles (t, 3), and the shell of each."""
-    quads = np.flatnonzero(rows[:, 3] >= 0)
-    return np.vstack((rows[:, :3], rows[quads][:, [0, 2, 3]])).astype(np.int32), np.concatenate((np.arange(len(rows)), quads))
 
 
 def _on_shape(shape: Shape) -> tuple[NDArray[np.uint8], Ints]:

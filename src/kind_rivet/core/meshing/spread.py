@@ -18,6 +18,7 @@ SEEDS = 48  # places of a face from which bends are looked for
 ALONG = 0.03  # cosine up to which a normal stands square to an axis
 BEND = np.cos(np.radians(1.5))  # of the turn between facets that tells an axis
 STRETCH = 1.6  # area in the plane over area in space, or the other way round, up to which a face counts as laid flat well
+ONE_CIRCLE = 0.02  # of the middle spread of normals: how far they may lie off the plane of one circle
 LEAST = 6  # elements of a bend
 MOST_BENDS = 24  # of one face
 NEARLY_ALL = 0.85  # of a face that its bends must make up
@@ -46,16 +47,25 @@ def taken_apart(points: Floats, triangles: Ints, owner: NDArray[np.int64]) -> ND
     """A number (s,) for every element of a face, alike within pieces that are easier to lay flat.
 
     triangles (t, 3), owner (t,): the element (0 … s − 1) of each. Bends with axes of their own
-    where these make up nearly all of it, else two halves.
+    where these make up nearly all of it, else two halves. So are tubes and cones, whose neighbours turn about other axes everywhere.
     """
     a, b, c = (points[triangles[:, k]] for k in range(3))
     normal = unit(np.cross(b - a, c - a))
     beside, _ = facet_neighbours(triangles, len(points))
+    if _round_as_a_whole(normal, np.linalg.norm(np.cross(b - a, c - a), axis=1)):
+        return _calmed(_halves((a + b + c) / 3, normal, owner), beside, owner)
     bends = _bends(normal, beside, owner)
     made = int(bends.max()) + 1
     if made > 1 and made <= MOST_BENDS and (bends >= 0).mean() > NEARLY_ALL:
         return _calmed(bends, beside, owner)
     return _calmed(_halves((a + b + c) / 3, normal, owner), beside, owner)
+
+
+def _round_as_a_whole(normal: Floats, area: Floats) -> bool:
+    """Do the normals (t, 3) of facets of these areas (t,) lie on one circle: those of a cylinder or a cone?"""
+    away = normal - np.average(normal, axis=0, weights=area)
+    spread = np.linalg.eigvalsh((away * area[:, None]).T @ away)
+    return bool(spread[0] < ONE_CIRCLE * spread[1])
 
 
 def _bends(normal: Floats, beside: Ints, owner: NDArray[np.int64]) -> NDArray[np.int64]:

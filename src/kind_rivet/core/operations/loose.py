@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+
+import numpy as np
 
 from kind_rivet.core.document.document import Document
 from kind_rivet.core.errors import Refused
@@ -39,3 +41,14 @@ def seated_mesh(document: Document, laid: bool = False) -> Seated:
     others = mesh.conn[~mesh.is_shell]
     seats.on_kind[others[others >= 0]] = FREE_NODE
     return Seated(seats.put(mesh, NOWHERE), shapes | {NOWHERE: soup.shape})
+
+
+def without_loose_seats(mesh: Mesh) -> Mesh:
+    """The mesh as it goes into the document: shells without geometry, and their nodes, sit nowhere."""
+    loose, held = mesh.body == NOWHERE, (mesh.on_body == NOWHERE) & (mesh.on_kind != FREE_NODE)
+    if not (mesh.face[loose] >= 0).any() and not held.any():
+        return mesh
+    return replace(
+        mesh, face=np.where(loose, -1, mesh.face).astype(np.int32), ring=np.where(loose, -1, mesh.ring).astype(np.int32),
+        on_kind=np.where(held, FREE_NODE, mesh.on_kind).astype(np.uint8), on_item=np.where(held, -1, mesh.on_item).astype(np.int32),
+    )  # fmt: skip

@@ -55,6 +55,7 @@ _MODULES = (
     "shell_edits",
     "mixed",
     "quality",
+    "repair",
     "sets",
 )
 

@@ -6,29 +6,25 @@ from dataclasses import replace
 from typing import Literal
 
 import numpy as np
-import scipy
 from numpy.typing import NDArray
 from pydantic import Field
 
 from kind_rivet.core.document.document import TINTS, Document, Part
 from kind_rivet.core.document.live_sets import refreshed
 from kind_rivet.core.errors import Refused
-from kind_rivet.core.geometry.carriers import Carrier, Floats
+from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.mesh.coincident import coincident_groups, merged
 from kind_rivet.core.mesh.copies import mirror, only, rotation, transformed
 from kind_rivet.core.mesh.kinds import QUAD, TRIA
-from kind_rivet.core.mesh.mesh import ON_FACE, Mesh
-from kind_rivet.core.mesh.topology import shell_sides
-from kind_rivet.core.meshing.again import filled_again
 from kind_rivet.core.meshing.lines import dragged, filled_outline, ruled_strip
 from kind_rivet.core.meshing.rules import Triple
-from kind_rivet.core.operations.loose import NOWHERE, Seated, seated_mesh
+from kind_rivet.core.operations.loose import seated_mesh
 from kind_rivet.core.operations.mixed import element_indices
+from kind_rivet.core.operations.refilling import lots_of, refilled
 from kind_rivet.core.operations.registry import Parameters, Progress, operation
 from kind_rivet.core.words import counted
 
 MOST_COPIES = 3_000_000
-WIDER = 3  # how often a lot that touches itself by a point takes in what lies round that point
 
 
 class MeshAgain(Parameters):
@@ -48,9 +44,9 @@ def mesh_again_here(document: Document, parameters: MeshAgain, progress: Progres
     seated = seated_mesh(document, laid=True)
     before, made = 0, 0
     left: list[Refused] = []
-    for lot in _lots(seated.mesh, chosen):
+    for lot in lots_of(seated.mesh, chosen):
         try:
-            mesh, used, count = _again(document, seated, mesh, lot, size)
+            mesh, used, count = refilled(document, seated, mesh, lot, size)
         except Refused as refused:
             left.append(refused)
             continue
@@ -62,78 +58,6 @@ def mesh_again_here(document: Document, parameters: MeshAgain, progress: Progres
     if left:
         notes.append(f"{counted(len(left), 'lot')} of shells stayed as they were: {left[0].reason}")
     return refreshed(replace(document, mesh=mesh, notes=tuple(notes)))
-
-
-def _lots(mesh: Mesh, chosen: NDArray[np.int64]) -> list[NDArray[np.int32]]:
-    """Numbers of the chosen shells in lots that hang together by sides within one face of one part."""
-    sides = shell_sides(mesh.shells())
-    two = np.flatnonzero(sides.uses == 2)
-    order = np.argsort(sides.of_use, kind="stable")
-    first = np.searchsorted(sides.of_use[order], two)
-    a, b = sides.element[order[first]], sides.element[order[first + 1]]
-    mine = np.zeros(mesh.elements, bool)
-    mine[chosen] = True
-    alike = mine[a] & mine[b]
-    for name in ("body", "face", "part"):
-        alike &= getattr(mesh, name)[a] == getattr(mesh, name)[b]
-    graph = scipy.sparse.coo_matrix((np.ones(int(alike.sum())), (a[alike], b[alike])), (mesh.elements, mesh.elements))
-    piece = scipy.sparse.csgraph.connected_components(graph, directed=False)[1][chosen]
-    return [mesh.element_id[chosen[piece == k]] for k in np.unique(piece)]
-
-
-def _widened(mesh: Mesh, lot: NDArray[np.int64]) -> NDArray[np.int64]:
-    """The lot with what lies round nodes where it touches itself only by a point."""
-    for _ in range(WIDER):
-        sides = shell_sides(mesh.shells()[lot])
-        ends, many = np.unique(sides.free, return_counts=True)
-        if not (many > 2).any():
-            break
-        rows = mesh.conn[:, :4]
-        near = mesh.is_shell & np.isin(rows, ends[many > 2]).any(axis=1)
-        for name in ("body", "face", "part"):
-            near &= getattr(mesh, name) == getattr(mesh, name)[lot[0]]
-        lot = np.union1d(lot, np.flatnonzero(near))
-    return lot
-
-
-def _again(document: Document, seated: Seated, mesh: Mesh, numbers: NDArray[np.int32], size: float) -> tuple[Mesh, int, int]:
-    """The mesh with one lot of shells meshed again, how many they were and became. `seated`: where the document's shells sit."""
-    before = _widened(seated.mesh, np.flatnonzero(np.isin(seated.mesh.element_id, numbers)))
-    body, face = int(seated.mesh.body[before[0]]), int(seated.mesh.face[before[0]])
-    lot = np.flatnonzero(np.isin(mesh.element_id, seated.mesh.element_id[before]))
-    if len(lot) < len(before):
-        raise Refused("The chosen elements lie in lots that touch at a point.", "Mesh the lots one by one.")
-    rest = np.ones(mesh.elements, bool)
-    rest[lot] = False
-    others = mesh.conn[rest]
-    hung = np.concatenate(
-        [s.nodes for s in document.spiders] + [np.array([m.node for m in document.masses] + [s.centre for s in document.spiders])]
-    )
-    pinned = np.union1d(np.unique(others[others >= 0]), np.flatnonzero(np.isin(mesh.node_id, hung.astype(np.int64))))
-    shape = seated.shapes.get(body)
-    known = shape is not None and 0 <= face < len(shape.faces)
-    carrier = shape.faces[face].carrier if known and shape is not None else Carrier("free")
-    inner = np.setdiff1d(mesh.conn[lot][mesh.conn[lot] >= 0], pinned)
-    fresh, elements = filled_again(mesh.points, mesh.conn[lot, :4], pinned, carrier, size)
-    kind = np.where(elements[:, 3] < 0, TRIA, QUAD)
-    with_new = mesh.with_nodes(fresh)
-    place = slice(mesh.nodes, mesh.nodes + len(fresh))
-    on = {name: getattr(with_new, name).copy() for name in ("on_kind", "on_item", "on_body")}
-    if known and body != NOWHERE:
-        on["on_kind"][place], on["on_item"][place], on["on_body"][place] = ON_FACE, face, body
-    with_new = replace(with_new, **on)
-    first = lot[0]
-    for code in (QUAD, TRIA):
-        rows = elements[kind == code][:, : 4 if code == QUAD else 3]
-        with_new = with_new.with_elements(
-            code, rows, int(mesh.part[first]), body=body, face=face if body != NOWHERE else -1,
-            thickness=float(np.median(mesh.thickness[lot])), offset=float(np.median(mesh.offset[lot])),
-        )  # fmt: skip
-    drop = np.zeros(with_new.elements, bool)
-    drop[lot] = True
-    keep = np.ones(with_new.nodes, bool)
-    keep[inner] = False
-    return with_new.without_elements(drop, keep_nodes=keep), len(lot), len(elements)
 
 
 class ShellRows(Parameters):

@@ -12,8 +12,9 @@ from numpy.typing import NDArray
 
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.geometry.onto import onto
-from kind_rivet.core.geometry.soup import facet_neighbours, turned_alike
+from kind_rivet.core.geometry.soup import facet_neighbours, to_be_turned
 from kind_rivet.core.kernels import kernel
+from kind_rivet.core.mesh.topology import as_triangles, turned_as_most
 from kind_rivet.core.quality.easing import node_elements
 from kind_rivet.core.quality.shell_metrics import SCALED_JACOBIAN, shell_metrics
 
@@ -34,22 +35,16 @@ def unfolded(
     Nodes at sides of one or of more than two elements stay, and all that are not `movable` (n,); code, data: their `Holds`.
     """
     out = points.copy()
-    triangles = np.ascontiguousarray(shells[:, :3])
-    quads = np.flatnonzero(shells[:, 3] >= 0)
-    both = np.vstack((triangles, shells[quads][:, [0, 2, 3]])).astype(np.int32)
-    owner = np.concatenate((np.arange(len(shells)), quads))
-    beside, _ = facet_neighbours(both, len(points))
+    triangles, owner = as_triangles(shells)
+    beside, _ = facet_neighbours(triangles, len(points))
     poor = shell_metrics(points, shells)[:, SCALED_JACOBIAN] < below
-    poor[owner] |= _on_its_back(points, both, beside)
+    poor[owner[_on_its_back(points, triangles, beside)]] = True
     if not poor.any():
         return out, np.zeros(len(points), bool)
-    turned, _ = turned_alike(both, beside)
-    alike = shells.copy()
-    back = np.flatnonzero(turned[: len(shells)])
-    alike[back] = np.where(shells[back, 3:] >= 0, shells[back][:, [0, 3, 2, 1]], shells[back][:, [0, 2, 1, 3]])
+    alike = turned_as_most(shells, len(points))
     free = movable.copy()
     facet, side = np.nonzero(beside < 0)
-    free[both[facet, side]] = free[both[facet, (side + 1) % 3]] = False
+    free[triangles[facet, side]] = free[triangles[facet, (side + 1) % 3]] = False
     rows = alike[poor]
     suspects = np.unique(rows[rows >= 0])
     suspects = suspects[free[suspects]]
@@ -62,7 +57,7 @@ def unfolded(
 
 def _on_its_back(points: Floats, triangles: Ints, beside: Ints) -> NDArray[np.bool_]:
     """Triangles (t,) that turn away from two neighbours or more, once all are turned alike."""
-    turned, _ = turned_alike(triangles, beside)
+    turned, _ = to_be_turned(triangles, beside)
     a, b, c = (points[triangles[:, k]] for k in range(3))
     normal = np.cross(b - a, c - a) * np.where(turned, -1.0, 1.0)[:, None]
     normal /= np.maximum(np.linalg.norm(normal, axis=1), 1e-300)[:, None]
