@@ -11,6 +11,7 @@ from kind_rivet.core.document.document import Document
 from kind_rivet.core.errors import Refused
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.mesh.collapse import without_side
+from kind_rivet.core.mesh.excerpt import Around, excerpt, put_back
 from kind_rivet.core.mesh.kinds import BEAM, QUAD, TRIA
 from kind_rivet.core.mesh.mesh import Mesh
 from kind_rivet.core.mesh.topology import pieces, shell_sides
@@ -102,7 +103,7 @@ def test_a_poor_patch_is_filled_anew() -> None:
     document = replace(document, mesh=mesh.without_nodes(~np.isin(np.arange(mesh.nodes), used)))
     assert len(document.quality.failing) >= 8
     after = perform(document, "quality.repair", {})
-    assert len(after.quality.failing) == 0 and "filled anew" in after.notes[0]
+    assert len(after.quality.failing) == 0 and "1 place changed" in after.notes[0]
     assert after.quality.values[:, SCALED_JACOBIAN].min() > 0.4
     assert (after.mesh.thickness == 2.0).all() and set(after.mesh.part.tolist()) == {1}
     assert border(after.mesh) == border(document.mesh)
@@ -150,3 +151,26 @@ def test_a_side_goes_only_where_elements_stay_apart() -> None:
         .with_elements(TRIA, np.array([[0, 1, 2], [0, 3, 1]]), 1)
     )
     assert without_side(fold, 2, 3) is None  # both trias would lie on each other
+
+
+def test_an_excerpt_comes_back_with_what_was_changed_in_it() -> None:
+    points, rows = grid(6, 5, lambda u, v: np.column_stack((6 * u, 5 * v, 0 * u)))
+    mesh = loose(points, rows).mesh
+    around = Around(mesh)
+    near = around.touching(np.array([12]))
+    assert near.tolist() == np.flatnonzero(np.isin(rows, rows[12]).any(axis=1)).tolist()
+    before = excerpt(mesh, near)
+    assert before.elements == 9 and before.nodes == 16
+    assert put_back(mesh, before, before).points.tolist() == mesh.points.tolist()
+    inner = [int(np.flatnonzero(before.node_id == mesh.node_id[n])[0]) for n in rows[12][:2]]
+    less = without_side(before, *inner)
+    assert less is not None
+    grown = less.with_nodes(np.array([(9.0, 9.0, 0.0)]))
+    grown = grown.with_elements(TRIA, np.array([[0, 1, grown.nodes - 1]]), 1)
+    whole = put_back(mesh, before, grown)
+    assert whole.nodes == mesh.nodes and whole.elements == mesh.elements + 1  # one node less, one more; a tria more
+    assert whole.counts() == {"quad": 28, "tria": 3}
+    assert len(np.unique(whole.node_id)) == whole.nodes and len(np.unique(whole.element_id)) == whole.elements
+    outside = ~np.isin(mesh.element_id, before.element_id)
+    same = np.isin(whole.element_id, mesh.element_id[outside])
+    assert whole.points[whole.conn[same, :4]] == pytest.approx(mesh.points[mesh.conn[outside, :4]])

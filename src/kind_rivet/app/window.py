@@ -292,7 +292,8 @@ class MainWindow(QMainWindow):
         dressed = dress(document, self.look, self.session.proposal is not None, self.selection)
         self.stage.legend, self.stage.labels = dressed.legend, dressed.labels
         self.stage.picker = Picker(document, dressed.shows_mesh, dressed.shows_sheets)
-        self.stage.hint = "" if document.bodies else "Open a part to begin: Ctrl+O, or choose a STEP file in the card on the right."
+        empty = not document.bodies and not document.mesh.nodes
+        self.stage.hint = "" if not empty else "Open a part to begin: Ctrl+O, or choose a STEP file in the card on the right."
         self.live.overlays()
         self.stage.show_actors(dressed.actors, dressed.lines, dressed.box, dressed.coarse)
 

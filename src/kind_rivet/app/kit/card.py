@@ -167,7 +167,7 @@ def effect(before: Document, after: Document) -> str:
     old, new = before.mesh.elements, after.mesh.elements
     if old != new:
         lines.append(f"Elements {number(old)} → {number(new)}, nodes {number(before.mesh.nodes)} → {number(after.mesh.nodes)}.")
-    if new and after.mesh is not before.mesh:
+    if new and after.mesh is not before.mesh and not any(line.startswith("Index ") for line in lines):
         a, b = before.quality, after.quality
         lines.append(f"Index {a.mesh_index:.1f} → {b.mesh_index:.1f}; failing {len(a.failing)} → {len(b.failing)}; worst {b.worst:.2f}.")
     return "\n".join(lines)

@@ -7,8 +7,9 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
-from kind_rivet.core.document.document import Document, EntitySet, LumpedMass, Part, Spider
+from kind_rivet.core.document.document import TINTS, Document, EntitySet, LumpedMass, Part, Spider
 from kind_rivet.core.geometry.carriers import Floats
+from kind_rivet.core.mesh.kinds import KINDS
 from kind_rivet.core.mesh.mesh import Mesh
 from kind_rivet.core.mesh.quadratic import members_between, with_mid_sides
 
@@ -36,6 +37,27 @@ class Exchange:
                 replace(s, ids=members_between(s.ids, document.mesh, middles, first)) if s.kind == "node" else s for s in document.sets
             )
         return Exchange(mesh, document.parts, sets, document.spiders, document.masses, document.quality.index, document.name)
+
+
+def with_parts_named(mesh: Mesh, parts: tuple[Part, ...], name: str) -> tuple[Mesh, tuple[Part, ...]]:
+    """The mesh and its parts, with a new part for each kind (mass, beam, shell, solid) of elements whose part nobody named; all are called after `name`."""
+    kind = np.array([k.dimension for k in KINDS])[mesh.kind]
+    unnamed = np.flatnonzero(~np.isin(mesh.part, [p.key for p in parts]))
+    lots = np.unique(np.column_stack((mesh.part[unnamed], kind[unnamed])), axis=0)
+    out, part = list(parts), mesh.part.copy()
+    first = max(int(mesh.part.max(initial=0)), max((p.key for p in parts), default=0)) + 1
+    for k, (key, dimension) in enumerate(lots.tolist()):
+        mine = unnamed[(mesh.part[unnamed] == key) & (kind[unnamed] == dimension)]
+        part[mine] = first + k
+        out.append(
+            Part(
+                first + k,
+                name if len(lots) == 1 else f"{name} {k + 1}",
+                TINTS[k % len(TINTS)],
+                ("mass", "beam", "shell", "solid")[dimension],
+            )
+        )
+    return (replace(mesh, part=part), tuple(out)) if len(lots) else (mesh, parts)
 
 
 def node_lookup(mesh: Mesh) -> dict[int, int]:

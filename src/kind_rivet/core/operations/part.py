@@ -13,6 +13,7 @@ from kind_rivet.core.document.changes import SavedView
 from kind_rivet.core.document.document import TINTS, Body, Document
 from kind_rivet.core.document.preparing import working_shape
 from kind_rivet.core.errors import Refused, Unreadable
+from kind_rivet.core.files.exchange import with_parts_named
 from kind_rivet.core.files.facets import SUFFIXES as FACETS
 from kind_rivet.core.files.facets import read_facets
 from kind_rivet.core.geometry import measure
@@ -123,8 +124,9 @@ def _open_mesh(document: Document, path: Path) -> Document:
         raise Unreadable(
             f"{path.name} holds no elements that can be read.", " ".join((*exchange.notes, *wrong)) or "Export the mesh again."
         )
+    mesh, named = with_parts_named(mesh, exchange.parts, path.stem)
     taken = max((p.key for p in document.parts), default=0)
-    parts = tuple(replace(p, key=p.key + taken) for p in exchange.parts)
+    parts = tuple(replace(p, key=p.key + taken) for p in named)
     first_node = int(document.mesh.node_id.max(initial=0))
     first_element = int(document.mesh.element_id.max(initial=0))
     sets = tuple(replace(s, ids=s.ids[np.isin(s.ids, mesh.node_id if s.kind == "node" else mesh.element_id)]) for s in exchange.sets)

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
+import time
+from dataclasses import dataclass, replace
 from typing import Literal
 
 import numpy as np
@@ -12,8 +13,10 @@ from pydantic import Field
 from kind_rivet.core.document.document import Document
 from kind_rivet.core.document.live_sets import refreshed
 from kind_rivet.core.errors import Refused
+from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.mesh.collapse import without_side
+from kind_rivet.core.mesh.excerpt import Around, excerpt, put_back
 from kind_rivet.core.mesh.mesh import FREE_NODE, ON_EDGE, ON_FACE, ON_VERTEX, Mesh
 from kind_rivet.core.operations.loose import NOWHERE, Seated, seated_mesh, without_loose_seats
 from kind_rivet.core.operations.midsurface import AS_MESHED
@@ -25,19 +28,35 @@ from kind_rivet.core.repair.optimise import optimise
 from kind_rivet.core.words import counted
 
 WIDTHS = (1, 2, 3)  # rows of neighbours that are filled anew with a failing shell
-SHORT = 0.35  # of the middle side of a shell: shorter ones are taken out
+SHORT = 0.35  # of the middle (at first: longest) side of a shell: shorter ones are taken out
 EASED = 3  # rows beyond what was filled whose nodes are eased with it
 MOST_LOTS = 400  # places in one round
+
+
+@dataclass(frozen=True)
+class Ground:
+    """What the shells sit on, by body, and what was found out so far.
+
+    trees : search trees over the bodies; around : which elements touch which nodes, for one mesh at a time;
+    tried : the lots that were filled anew in vain, by their numbers; until : when no further place is tried
+    """
+
+    by_body: dict[int, Shape]
+    trees: dict[int, FacetTree]
+    around: dict[int, Around]
+    tried: set[bytes]
+    until: float
 
 
 class Repair(Parameters):
     ease: Literal["all", "failing"] = Field("all", title="Ease", description="All nodes at first, or only those round failing shells")
     rounds: int = Field(4, ge=1, le=20, title="Rounds")
+    limit: float = Field(120.0, gt=0, title="Time limit (s)", description="No further place is tried after so many seconds")
 
 
 @operation("quality.repair", "Repair", "quality", Repair)
 def repair(document: Document, parameters: Repair, progress: Progress) -> Document:
-    """Ease nodes, take short sides out and fill the places of shells that still fail anew, wider and wider; only what has fewer of them is kept."""
+    """Ease nodes, take short sides out, and fill the places of shells that still fail anew. Nothing is kept that has more of them."""
     if not document.mesh.is_shell.any():
         raise Refused("There are no shells to repair.", "Mesh a midsurface first.")
     before = document.quality
@@ -45,16 +64,17 @@ def repair(document: Document, parameters: Repair, progress: Progress) -> Docume
         raise Refused("No shell fails.", "There is nothing to repair.")
     progress(0.05, "easing nodes")
     seated = seated_mesh(document, laid=True)
+    ground = Ground(seated.shapes, {}, {}, set(), time.monotonic() + parameters.limit)
     work = replace(document, mesh=seated.mesh)
-    rows = work.mesh.shells()[_widened(work.mesh, before.failing, EASED)]
-    work, moved = _eased(work, seated.shapes, None if parameters.ease == "all" else np.unique(rows[rows >= 0]))
-    filled = 0
+    work, filled = _short_sides_out(work, ground)
+    rows = work.mesh.shells()[_widened(work.mesh, work.quality.failing, EASED)]
+    work, moved = _eased(work, ground, None if parameters.ease == "all" else np.unique(rows[rows >= 0]))
     for k in range(parameters.rounds):
         failing = len(work.quality.failing)
         if not failing:
             break
         progress(0.2 + 0.8 * k / parameters.rounds, f"filling the places of {counted(failing, 'shell')} anew")
-        work, places = _round(work, seated.shapes)
+        work, places = _round(work, ground)
         filled += places
         if not places:
             break
@@ -66,29 +86,35 @@ def repair(document: Document, parameters: Repair, progress: Progress) -> Docume
             )
         raise Refused("Nothing fails, and the index is as high as it gets.", "There is nothing to repair.")
     after = work.quality
-    note = f"Index {before.mesh_index:.1f} → {after.mesh_index:.1f}, failing {len(before.failing)} → {len(after.failing)}"
-    note += f", {counted(filled, 'place')} filled anew." if filled else "."
+    note = f"Index {before.mesh_index:.1f} → {after.mesh_index:.1f}, failing {len(before.failing)} → {len(after.failing)}, worst {after.worst:.2f}"
+    note += f"; {counted(filled, 'place')} changed." if filled else "."
+    if len(after.failing) and time.monotonic() > ground.until:
+        note += f" The time limit of {parameters.limit:g} s was reached: repair again to go on."
     return refreshed(replace(document, mesh=without_loose_seats(work.mesh), mesh_edges=work.mesh_edges, notes=(note,)))
 
 
-def _eased(document: Document, shapes: dict[int, Shape], nodes: NDArray[np.int64] | None) -> tuple[Document, int]:
+def _eased(document: Document, ground: Ground, nodes: NDArray[np.int64] | None) -> tuple[Document, int]:
     """The document with its nodes (or only these) eased, and how many moved."""
     mesh = document.mesh
-    done = optimise(mesh, holds_of(mesh, shapes), document.limit_sheet, document.choices.size or 1.0, nodes, wanted=document.wanted)
+    held = holds_of(mesh, ground.by_body, trees=ground.trees)
+    done = optimise(mesh, held, document.limit_sheet, document.choices.size or 1.0, nodes, wanted=document.wanted)
     return replace(document, mesh=done.mesh), done.moved
 
 
-def _round(document: Document, shapes: dict[int, Shape]) -> tuple[Document, int]:
+def _round(document: Document, ground: Ground) -> tuple[Document, int]:
     """The document with the places of failing shells filled anew where fewer fail then, and how many places these were."""
     numbers = document.mesh.element_id[document.quality.failing]  # those that come in new have their turn in the next round
-    document, places = _short_sides_out(document, shapes, numbers)
+    document, places = _short_sides_out(document, ground)
     for width in WIDTHS:
         left = document.quality.failing
         left = left[np.isin(document.mesh.element_id[left], numbers)]
         mesh = document.mesh
         lots = lots_of(mesh, _widened(mesh, left, width)) if len(left) else []
         for lot in [lot for lot in lots if np.isin(mesh.element_id[left], lot).any()][:MOST_LOTS]:
-            better = _filled(document, shapes, lot)
+            if lot.tobytes() in ground.tried or time.monotonic() > ground.until:
+                continue
+            ground.tried.add(lot.tobytes())
+            better = _filled(document, ground, lot)
             if better is not None:
                 document = better
                 places += 1
@@ -108,49 +134,85 @@ def _widened(mesh: Mesh, elements: NDArray[np.int64], rows: int) -> NDArray[np.i
     return np.flatnonzero(mine)
 
 
-def _filled(document: Document, shapes: dict[int, Shape], lot: NDArray[np.int32]) -> Document | None:
+def _cut_out(document: Document, ground: Ground, elements: NDArray[np.int64], rows: int) -> Document:
+    """The document with nothing but these elements, so many rows of shells round them, and whatever else hangs on their nodes."""
+    mesh = document.mesh
+    around = ground.around.get(0)
+    if around is None or around.mesh is not mesh:
+        around = ground.around[0] = Around(mesh)
+    for _ in range(rows):
+        more = around.touching(elements)
+        elements = np.union1d(elements, more[mesh.is_shell[more]])
+    more = around.touching(elements)
+    return replace(document, mesh=excerpt(mesh, np.union1d(elements, more[~mesh.is_shell[more]])))
+
+
+def _filled(document: Document, ground: Ground, lot: NDArray[np.int32]) -> Document | None:
     """The document with one lot filled anew and its surroundings eased, None where no fewer shells fail then or it cannot be filled."""
-    mesh, was = document.mesh, document.quality
-    values = was.values[np.isin(mesh.element_id, lot)]
+    here = _cut_out(document, ground, np.flatnonzero(np.isin(document.mesh.element_id, lot)), EASED + 1)
+    mesh = here.mesh
+    values = here.quality.values[np.isin(mesh.element_id, lot)]
     sides = float(np.median(np.sqrt(values[:, SHORTEST] * values[:, LONGEST])))
     try:
-        new, _, _ = refilled(document, Seated(mesh, shapes), mesh, lot, sides)
+        new, _, _ = refilled(here, Seated(mesh, ground.by_body), mesh, lot, sides)
     except Refused:
         return None
-    return _if_better(document, shapes, new, np.flatnonzero(~np.isin(new.element_id, mesh.element_id)))
+    better = _if_better(here, ground, new, np.flatnonzero(~np.isin(new.element_id, mesh.element_id)))
+    return None if better is None else replace(document, mesh=put_back(document.mesh, mesh, better.mesh))
 
 
-def _if_better(document: Document, shapes: dict[int, Shape], mesh: Mesh, changed: NDArray[np.int64]) -> Document | None:
+def _if_better(document: Document, ground: Ground, mesh: Mesh, changed: NDArray[np.int64]) -> Document | None:
     """The document with another mesh, eased round the shells that changed; None where no fewer fail than before, or the worst is worse."""
     rows = mesh.shells()[_widened(mesh, changed, EASED)]
-    eased, _ = _eased(replace(document, mesh=mesh), shapes, np.unique(rows[rows >= 0]))
-    after, was = eased.quality, document.quality
-    return eased if len(after.failing) < len(was.failing) and after.worst >= was.worst - 1e-9 else None
+    eased, _ = _eased(replace(document, mesh=mesh), ground, np.unique(rows[rows >= 0]))
+    return eased if _fewer_fail(eased, document) else None
 
 
-def _short_sides_out(document: Document, shapes: dict[int, Shape], numbers: NDArray[np.int32]) -> tuple[Document, int]:
-    """The document without short sides of failing shells (by number) where fewer fail then, and how many went."""
+def _fewer_fail(after: Document, before: Document) -> bool:
+    """Do fewer shells fail, and is the worst no worse?"""
+    return len(after.quality.failing) < len(before.quality.failing) and after.quality.worst >= before.quality.worst - 1e-9
+
+
+def _short_sides_out(document: Document, ground: Ground) -> tuple[Document, int]:
+    """The document without short sides of failing shells where fewer fail then, and how many went."""
+    failing = document.quality.failing
+    values = document.quality.values[failing]
+    short = values[:, SHORTEST] < SHORT * values[:, LONGEST]
     places = 0
-    for number in numbers.tolist():
-        mesh = document.mesh
-        at = np.flatnonzero(mesh.element_id == number)
-        if not len(at) or document.quality.index[at[0]] >= 0:
-            continue
-        row = mesh.conn[at[0]]
-        row = row[row >= 0]
-        side = np.linalg.norm(mesh.points[row] - mesh.points[np.roll(row, -1)], axis=1)
-        k = int(np.argmin(side))
-        if side[k] > SHORT * np.median(side):
-            continue
-        for keep, gone in _kept_and_gone(document, int(row[k]), int(row[(k + 1) % len(row)])):
-            round_it = mesh.element_id[(mesh.conn == gone).any(axis=1)]
-            new = without_side(mesh, keep, gone)
-            better = _if_better(document, shapes, new, np.flatnonzero(np.isin(new.element_id, round_it))) if new is not None else None
-            if better is not None:
-                document = _without_node(better, int(mesh.node_id[gone]))
-                places += 1
-                break
+    for number in document.mesh.element_id[failing[short]].tolist():
+        at = np.flatnonzero(document.mesh.element_id == number)
+        here = _cut_out(document, ground, at, EASED + 1) if len(at) else document
+        better = _without_short_side(here, ground, number) if len(at) else None
+        if better is not None:
+            gone = np.setdiff1d(here.mesh.node_id, better.mesh.node_id)
+            lines = {k: tuple(line[~np.isin(line, gone)] for line in lot) for k, lot in document.mesh_edges.items()}
+            document = replace(document, mesh=put_back(document.mesh, here.mesh, better.mesh), mesh_edges=lines)
+            places += 1
     return document, places
+
+
+def _without_short_side(document: Document, ground: Ground, number: int) -> Document | None:
+    """The document without the shortest side of a shell, None where that may not go or no fewer shells fail then."""
+    mesh = document.mesh
+    at = int(np.flatnonzero(mesh.element_id == number)[0])
+    row = mesh.conn[at]
+    row = row[row >= 0]
+    side = np.linalg.norm(mesh.points[row] - mesh.points[np.roll(row, -1)], axis=1)
+    k = int(np.argmin(side))
+    if document.quality.index[at] >= 0 or side[k] > SHORT * np.median(side):
+        return None
+    for keep, gone in _kept_and_gone(document, int(row[k]), int(row[(k + 1) % len(row)])):
+        new = without_side(mesh, keep, gone)
+        if new is None:
+            continue
+        plain = replace(document, mesh=new)
+        if _fewer_fail(plain, document):
+            return plain
+        changed = np.flatnonzero(np.isin(new.element_id, mesh.element_id[(mesh.conn == gone).any(axis=1)]))
+        better = _if_better(document, ground, new, changed)
+        if better is not None:
+            return better
+    return None
 
 
 def _kept_and_gone(document: Document, a: int, b: int) -> list[tuple[int, int]]:
@@ -165,9 +227,3 @@ def _kept_and_gone(document: Document, a: int, b: int) -> list[tuple[int, int]]:
         if low <= high and (low == 0 or (foreign and low < 3)) and int(mesh.node_id[gone]) not in hung:
             out.append((keep, gone))
     return out
-
-
-def _without_node(document: Document, number: int) -> Document:
-    """The document whose edges no longer lead over a node."""
-    lines = {k: tuple(line[line != number] for line in lot) for k, lot in document.mesh_edges.items()}
-    return replace(document, mesh_edges=lines)

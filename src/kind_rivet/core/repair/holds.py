@@ -34,8 +34,13 @@ class Holds:
                 points[v] = curve.at(np.array([place]))[0]
 
 
-def holds_of(mesh: Mesh, sheets: Mapping[int, Shape], still: NDArray[np.bool_] | None = None) -> Holds:
-    """Holds of all nodes; nodes on round holes, at vertices, of rings, without a face and those that are `still` (n,) stay put."""
+def holds_of(
+    mesh: Mesh, sheets: Mapping[int, Shape], still: NDArray[np.bool_] | None = None, trees: dict[int, FacetTree] | None = None
+) -> Holds:
+    """Holds of all nodes; nodes on round holes, at vertices, of rings, without a face and those that are `still` (n,) stay put.
+
+    `trees`: those of free-form bodies made so far; new ones are added.
+    """
     movable = (mesh.on_kind == ON_FACE) & np.isin(mesh.on_body, list(sheets))
     along = (mesh.on_kind == ON_EDGE) & np.isin(mesh.on_body, list(sheets))
     if still is not None:
@@ -43,7 +48,7 @@ def holds_of(mesh: Mesh, sheets: Mapping[int, Shape], still: NDArray[np.bool_] |
     rings = mesh.conn[(mesh.ring >= 0) & mesh.is_shell]
     movable[rings[rings >= 0]] = along[rings[rings >= 0]] = False
     code, data = np.zeros(mesh.nodes, np.int8), np.zeros((mesh.nodes, 8))
-    trees: dict[int, FacetTree] = {}
+    trees = {} if trees is None else trees
     curves: dict[int, Curve] = {}
     for body, shape in sheets.items():
         for f, face in enumerate(shape.faces):
