@@ -6,6 +6,7 @@ from dataclasses import replace
 
 import numpy as np
 import pytest
+import scipy
 
 from kind_rivet.core.document.document import Document
 from kind_rivet.core.errors import Refused
@@ -174,3 +175,22 @@ def test_an_excerpt_comes_back_with_what_was_changed_in_it() -> None:
     outside = ~np.isin(mesh.element_id, before.element_id)
     same = np.isin(whole.element_id, mesh.element_id[outside])
     assert whole.points[whole.conn[same, :4]] == pytest.approx(mesh.points[mesh.conn[outside, :4]])
+
+
+@pytest.mark.parametrize("seed", [1, 2])
+def test_trias_at_random_become_sound_and_stay_trias(seed: int) -> None:
+    """Nodes strewn over a curved wall, joined as they lie: nearly half of the trias fail."""
+    rng, n = np.random.default_rng(seed), 16
+    edge = np.arange(n + 1.0)
+    rim = [*zip(edge, 0 * edge, strict=True), *zip(edge, 0 * edge + n, strict=True), *((x, y) for y in edge[1:-1] for x in (0, n))]
+    flat_ = np.vstack((rim, rng.uniform(0.4, n - 0.4, (n * n, 2))))
+    points = np.column_stack((12 * np.sin(flat_[:, 0] / 12), flat_[:, 1], 12 * np.cos(flat_[:, 0] / 12)))
+    empty = loose(*grid(1, 1, lambda u, v: np.column_stack((u, v, 0 * u))))
+    mesh = Mesh().with_nodes(points).with_elements(TRIA, scipy.spatial.Delaunay(flat_).simplices, 1, thickness=2.0)
+    document = replace(empty, mesh=mesh)
+    assert len(document.quality.failing) > 0.3 * mesh.elements
+    after = perform(document, "quality.repair", {})
+    assert len(after.quality.failing) == 0 and set(after.mesh.counts()) == {"tria"}
+    off = np.hypot(after.mesh.points[:, 0], after.mesh.points[:, 2])
+    assert np.abs(off - 12).max() < 0.12  # facets of a wall of radius 12 lie up to that far within it
+    assert all(y in (0, n) or min(x, abs(x - 12 * np.sin(n / 12))) < 1e-5 for x, y, _ in border(after.mesh))

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from kind_rivet.core.document.document import Document
 from kind_rivet.core.errors import Refused
-from kind_rivet.core.geometry.carriers import Carrier
+from kind_rivet.core.geometry.carriers import Carrier, Floats
 from kind_rivet.core.mesh.kinds import QUAD, TRIA
 from kind_rivet.core.mesh.mesh import ON_FACE, Mesh
 from kind_rivet.core.mesh.topology import shell_sides
@@ -75,8 +75,11 @@ def refilled(document: Document, seated: Seated, mesh: Mesh, numbers: NDArray[np
     carrier = shape.faces[face].carrier if known and shape is not None else Carrier("free")
     inner = np.setdiff1d(mesh.conn[lot][mesh.conn[lot] >= 0], pinned)
     fresh, elements = filled_again(mesh.points, mesh.conn[lot, :4], pinned, carrier, size)
-    kind = np.where(elements[:, 3] < 0, TRIA, QUAD)
     with_new = mesh.with_nodes(fresh)
+    alike = mesh.is_shell & (mesh.part == mesh.part[lot[0]])
+    if (mesh.kind[alike] == TRIA).all():  # a mesh of trias stays one
+        elements = _halved(with_new.points, elements)
+    kind = np.where(elements[:, 3] < 0, TRIA, QUAD)
     place = slice(mesh.nodes, mesh.nodes + len(fresh))
     on = {name: getattr(with_new, name).copy() for name in ("on_kind", "on_item", "on_body")}
     if known and (seats or body != NOWHERE):
@@ -98,3 +101,13 @@ def refilled(document: Document, seated: Seated, mesh: Mesh, numbers: NDArray[np
     keep = np.ones(with_new.nodes, bool)
     keep[inner] = False
     return with_new.without_elements(drop, keep_nodes=keep), len(lot), len(elements)
+
+
+def _halved(points: Floats, rows: NDArray[np.int32]) -> NDArray[np.int32]:
+    """The rows (k, 4) with every quad cut in two along its shorter diagonal."""
+    quad = rows[:, 3] >= 0
+    q = rows[quad]
+    turn = np.linalg.norm(points[q[:, 1]] - points[q[:, 3]], axis=1) < np.linalg.norm(points[q[:, 0]] - points[q[:, 2]], axis=1)
+    q = np.where(turn[:, None], np.roll(q, -1, axis=1), q)
+    none = np.full((len(q), 1), -1)
+    return np.vstack((rows[~quad], np.hstack((q[:, [0, 1, 2]], none)), np.hstack((q[:, [0, 2, 3]], none)))).astype(np.int32)

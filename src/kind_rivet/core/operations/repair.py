@@ -63,12 +63,12 @@ def repair(document: Document, parameters: Repair, progress: Progress) -> Docume
     if not len(before.failing) and parameters.ease == "failing":
         raise Refused("No shell fails.", "There is nothing to repair.")
     progress(0.05, "easing nodes")
-    seated = seated_mesh(document, laid=True)
-    ground = Ground(seated.shapes, {}, {}, set(), time.monotonic() + parameters.limit)
-    work = replace(document, mesh=seated.mesh)
+    until = time.monotonic() + parameters.limit
+    work, ground = _seated(document, until, laid=False)
     work, filled = _short_sides_out(work, ground)
-    rows = work.mesh.shells()[_widened(work.mesh, work.quality.failing, EASED)]
-    work, moved = _eased(work, ground, None if parameters.ease == "all" else np.unique(rows[rows >= 0]))
+    work, moved = _eased(work, ground, _near_failing(work) if parameters.ease == "failing" else None)
+    if (work.mesh.body[work.mesh.is_shell] == NOWHERE).any() and len(work.quality.failing):  # what is filled anew must be laid flat
+        work, ground = _seated(replace(work, mesh=without_loose_seats(work.mesh)), until, laid=True)
     for k in range(parameters.rounds):
         failing = len(work.quality.failing)
         if not failing:
@@ -88,9 +88,15 @@ def repair(document: Document, parameters: Repair, progress: Progress) -> Docume
     after = work.quality
     note = f"Index {before.mesh_index:.1f} → {after.mesh_index:.1f}, failing {len(before.failing)} → {len(after.failing)}, worst {after.worst:.2f}"
     note += f"; {counted(filled, 'place')} changed." if filled else "."
-    if len(after.failing) and time.monotonic() > ground.until:
+    if len(after.failing) and time.monotonic() > until:
         note += f" The time limit of {parameters.limit:g} s was reached: repair again to go on."
     return refreshed(replace(document, mesh=without_loose_seats(work.mesh), mesh_edges=work.mesh_edges, notes=(note,)))
+
+
+def _seated(document: Document, until: float, laid: bool) -> tuple[Document, Ground]:
+    """The document with seats for all shells, and what they sit on."""
+    seated = seated_mesh(document, laid)
+    return replace(document, mesh=seated.mesh), Ground(seated.shapes, {}, {}, set(), until)
 
 
 def _eased(document: Document, ground: Ground, nodes: NDArray[np.int64] | None) -> tuple[Document, int]:
@@ -99,6 +105,12 @@ def _eased(document: Document, ground: Ground, nodes: NDArray[np.int64] | None) 
     held = holds_of(mesh, ground.by_body, trees=ground.trees)
     done = optimise(mesh, held, document.limit_sheet, document.choices.size or 1.0, nodes, wanted=document.wanted)
     return replace(document, mesh=done.mesh), done.moved
+
+
+def _near_failing(document: Document) -> NDArray[np.int64]:
+    """Nodes of failing shells and of the rows round them."""
+    rows = document.mesh.shells()[_widened(document.mesh, document.quality.failing, EASED)]
+    return np.unique(rows[rows >= 0])
 
 
 def _round(document: Document, ground: Ground) -> tuple[Document, int]:
