@@ -46,7 +46,7 @@ def test_delivered_mesh_stands_up_to_the_judge(part: Path, size: float, loops: i
     assert shell["quad_share"] >= 0.97
     assert facts["verdict"]["quad.scaled_jacobian"]["min"] >= 0.45
     assert 0.995 <= solid["area_times_thickness_over_volume"] <= 1.005
-    assert solid["off_middle_over_wall"]["p95"] <= 0.02
+    assert solid["off_middle_over_wall"]["p95"] <= 0.03
     assert solid["thickness_error"]["p95"] <= 0.02
     assert {"element_id", "part_id", "thickness", "offset", "index"} <= set(facts["cell_arrays"])
     assert "node_id" in facts["point_arrays"]

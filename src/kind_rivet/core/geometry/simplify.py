@@ -146,7 +146,11 @@ def _joined(shape: Shape, label: NDArray[np.int64], bordering: set[int]) -> tupl
     """Faces with one label joined; smooth vertices between two edges dissolved, and one end of each `bordering` edge."""
     names, owner = np.unique(label, return_inverse=True)
     kept = np.array([max(np.flatnonzero(owner == k), key=lambda f: shape.face_area[f]) for k in range(len(names))])
-    beside = [tuple(sorted({int(owner[f]) for f in faces})) if len(faces) > 1 else (int(owner[faces[0]]),) for faces in shape.edge_faces]
+    # Once each, but for the seam of a closed face; an edge between faces without facets has none.
+    beside = [
+        tuple(sorted({int(owner[f]) for f in faces})) if len(faces) > 1 else tuple(int(owner[f]) for f in faces)
+        for faces in shape.edge_faces
+    ]
     # An edge vanishes when both its sides now are one face (a seam of a closed face stays).
     inner = [len(faces) == 2 and faces[0] != faces[1] and owner[faces[0]] == owner[faces[1]] for faces in shape.edge_faces]
     alive = [e for e in range(len(shape.edges)) if not inner[e]]

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from kind_rivet.core.document.document import Document
 from kind_rivet.core.errors import Refused
-from kind_rivet.core.geometry.carriers import Carrier, Floats
+from kind_rivet.core.geometry.carriers import Carrier, Floats, surface_normals
 from kind_rivet.core.mesh.kinds import QUAD, TRIA
 from kind_rivet.core.mesh.mesh import ON_FACE, Mesh
 from kind_rivet.core.mesh.topology import shell_sides
@@ -75,13 +75,17 @@ def refilled(document: Document, seated: Seated, mesh: Mesh, numbers: NDArray[np
     carrier = shape.faces[face].carrier if known and shape is not None else Carrier("free")
     inner = np.setdiff1d(mesh.conn[lot][mesh.conn[lot] >= 0], pinned)
     fresh, elements = filled_again(mesh.points, mesh.conn[lot, :4], pinned, carrier, size)
+    raised = _as_beside(mesh, inner, fresh)
+    if carrier.kind != "free" and raised.any():
+        fresh = fresh + raised[:, None] * surface_normals(carrier, fresh)
     with_new = mesh.with_nodes(fresh)
     alike = mesh.is_shell & (mesh.part == mesh.part[lot[0]])
     if (mesh.kind[alike] == TRIA).all():  # a mesh of trias stays one
         elements = _halved(with_new.points, elements)
     kind = np.where(elements[:, 3] < 0, TRIA, QUAD)
     place = slice(mesh.nodes, mesh.nodes + len(fresh))
-    on = {name: getattr(with_new, name).copy() for name in ("on_kind", "on_item", "on_body")}
+    on = {name: getattr(with_new, name).copy() for name in ("on_kind", "on_item", "on_body", "height")}
+    on["height"][place] = raised
     if known and (seats or body != NOWHERE):
         on["on_kind"][place], on["on_item"][place], on["on_body"][place] = ON_FACE, face, body
     with_new = replace(with_new, **on)
@@ -101,6 +105,14 @@ def refilled(document: Document, seated: Seated, mesh: Mesh, numbers: NDArray[np
     keep = np.ones(with_new.nodes, bool)
     keep[inner] = False
     return with_new.without_elements(drop, keep_nodes=keep), len(lot), len(elements)
+
+
+def _as_beside(mesh: Mesh, inner: NDArray[np.int64], fresh: Floats) -> Floats:
+    """How far (k,) new nodes stand off their face: as far as the node inside it that lay nearest, 0 where there was none."""
+    inner = inner[mesh.on_kind[inner] == ON_FACE]
+    if not len(inner) or not len(fresh) or not mesh.height[inner].any():
+        return np.zeros(len(fresh))
+    return mesh.height[inner[scipy.spatial.cKDTree(mesh.points[inner]).query(fresh)[1]]]
 
 
 def _halved(points: Floats, rows: NDArray[np.int32]) -> NDArray[np.int32]:

@@ -27,7 +27,7 @@ from kind_rivet.core.repair.holds import holds_of
 from kind_rivet.core.repair.optimise import optimise
 from kind_rivet.core.words import counted
 
-WIDTHS = (1, 2, 3)  # rows of neighbours that are filled anew with a failing shell
+WIDTHS = (0, 1, 2, 3)  # rows of neighbours that are filled anew with a failing shell, at first none: nodes are eased only
 SHORT = 0.35  # of the middle (at first: longest) side of a shell: shorter ones are taken out
 EASED = 3  # rows beyond what was filled whose nodes are eased with it
 MOST_LOTS = 400  # places in one round
@@ -66,7 +66,7 @@ def repair(document: Document, parameters: Repair, progress: Progress) -> Docume
     until = time.monotonic() + parameters.limit
     work, ground = _seated(document, until, laid=False)
     work, filled = _short_sides_out(work, ground)
-    work, moved = _eased(work, ground, _near_failing(work) if parameters.ease == "failing" else None)
+    work, moved = _eased(work, ground, None) if parameters.ease == "all" else (work, 0)
     if (work.mesh.body[work.mesh.is_shell] == NOWHERE).any() and len(work.quality.failing):  # what is filled anew must be laid flat
         work, ground = _seated(replace(work, mesh=without_loose_seats(work.mesh)), until, laid=True)
     for k in range(parameters.rounds):
@@ -107,12 +107,6 @@ def _eased(document: Document, ground: Ground, nodes: NDArray[np.int64] | None) 
     return replace(document, mesh=done.mesh), done.moved
 
 
-def _near_failing(document: Document) -> NDArray[np.int64]:
-    """Nodes of failing shells and of the rows round them."""
-    rows = document.mesh.shells()[_widened(document.mesh, document.quality.failing, EASED)]
-    return np.unique(rows[rows >= 0])
-
-
 def _round(document: Document, ground: Ground) -> tuple[Document, int]:
     """The document with the places of failing shells filled anew where fewer fail then, and how many places these were."""
     numbers = document.mesh.element_id[document.quality.failing]  # those that come in new have their turn in the next round
@@ -123,10 +117,10 @@ def _round(document: Document, ground: Ground) -> tuple[Document, int]:
         mesh = document.mesh
         lots = lots_of(mesh, _widened(mesh, left, width)) if len(left) else []
         for lot in [lot for lot in lots if np.isin(mesh.element_id[left], lot).any()][:MOST_LOTS]:
-            if lot.tobytes() in ground.tried or time.monotonic() > ground.until:
+            if (key := lot.tobytes() + bytes([width])) in ground.tried or time.monotonic() > ground.until:
                 continue
-            ground.tried.add(lot.tobytes())
-            better = _filled(document, ground, lot)
+            ground.tried.add(key)
+            better = _filled(document, ground, lot) if width else _eased_round(document, ground, lot)
             if better is not None:
                 document = better
                 places += 1
@@ -157,6 +151,14 @@ def _cut_out(document: Document, ground: Ground, elements: NDArray[np.int64], ro
         elements = np.union1d(elements, more[mesh.is_shell[more]])
     more = around.touching(elements)
     return replace(document, mesh=excerpt(mesh, np.union1d(elements, more[~mesh.is_shell[more]])))
+
+
+def _eased_round(document: Document, ground: Ground, lot: NDArray[np.int32]) -> Document | None:
+    """The document with the nodes round a lot eased, None where no fewer shells fail then."""
+    at = np.flatnonzero(np.isin(document.mesh.element_id, lot))
+    here = _cut_out(document, ground, at, EASED + 1)
+    better = _if_better(here, ground, here.mesh, np.flatnonzero(np.isin(here.mesh.element_id, lot)))
+    return None if better is None else replace(document, mesh=put_back(document.mesh, here.mesh, better.mesh))
 
 
 def _filled(document: Document, ground: Ground, lot: NDArray[np.int32]) -> Document | None:
