@@ -14,6 +14,7 @@ from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.midsurface.bend_lines import TANGENT, bend_lines
 from kind_rivet.core.midsurface.contacts import ended_at_bends, through_contacts, with_contacts, without_twins
+from kind_rivet.core.midsurface.cracks import crack_steps
 from kind_rivet.core.midsurface.feet import feet
 from kind_rivet.core.midsurface.fields import CarrierField, Field, settle
 from kind_rivet.core.midsurface.middles import Middle, chart_over, middle_of
@@ -167,7 +168,7 @@ def draw_lines(
     for m, number in replaced:
         if number in middles[m].lines:
             middles[m].lines.remove(number)
-    for line in steps:
+    for line in steps + crack_steps(shape, middles, close):
         add(line)
     boxes = [_box(shape, middle) for middle in middles]
     joints: list[Line] = []
