@@ -64,8 +64,13 @@ class Patch:
 
     @cached_property
     def stretch(self) -> float:
-        """How many times larger or smaller than in space facets are in the plane; those that are next to nothing, together, do not count."""
-        p, q = self.space[self.facets], self.flat[self.facets]
+        """How many times larger or smaller than in space facets are in the plane; those that are next to nothing, together, do not count.
+
+        On cylinders and cones borders that steps lift off them count where they stand on them.
+        """
+        round_ = len(self.carriers) == 1 and self.carriers[0].kind in ("cylinder", "cone")
+        p = (project(self.carriers[0], self.space) if round_ else self.space)[self.facets]
+        q = self.flat[self.facets]
         true = np.linalg.norm(np.cross(p[:, 1] - p[:, 0], p[:, 2] - p[:, 0]), axis=1)
         flat = np.abs(_cross(q[:, 1] - q[:, 0], q[:, 2] - q[:, 0]))
         ratio = np.maximum(flat, 1e-300) / np.maximum(true, 1e-300)
