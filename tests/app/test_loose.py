@@ -15,6 +15,8 @@ from kind_rivet.core.files.exchange import Exchange
 from kind_rivet.core.files.vtu import write_vtu
 from kind_rivet.core.operations.quality import document_holds
 from tests.app.conftest import Driver
+from tests.core.test_repair import mixed, needled
+from tests.core.test_unfold import channel
 from tests.loose import shaken
 
 pytestmark = pytest.mark.window
@@ -68,3 +70,23 @@ def _held(document: Document) -> int:
     mesh = document.mesh
     flat = np.flatnonzero(~document_holds(document).movable & (np.abs(mesh.points[:, 2] - 0.75) < 1e-6))
     return int(flat[np.argmin(np.linalg.norm(mesh.points[flat] - (70.9, 100, 0.75), axis=1))])
+
+
+def test_a_mesh_that_fails_is_repaired_from_the_card(driver: Driver, tmp_path: Path) -> None:
+    points, rows = channel()
+    write_vtu(Exchange(mixed(*needled(points, rows, 16, 1)).mesh), tmp_path / "needles.vtu")
+    window, session = driver.window, driver.window.session
+    window.open_path(tmp_path / "needles.vtu")
+    driver.wait(lambda: session.document.mesh.elements)
+    assert [p.name for p in session.document.parts] == ["needles"]  # nobody named its part
+    assert window.stage.hint == ""
+    driver.stop(6)
+    failing, elements = len(session.document.quality.failing), session.document.mesh.elements
+    assert failing > 12
+    card = driver.card("Repair")
+    driver.propose_and_keep(card)
+    assert len(session.document.quality.failing) == 0
+    assert session.document.mesh.elements < elements
+    session.undo()
+    driver.wait(lambda: session.document.mesh.elements == elements)
+    assert len(session.document.quality.failing) == failing

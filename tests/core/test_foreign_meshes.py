@@ -138,3 +138,12 @@ def test_a_sound_mesh_stays_as_it_is(tray_mesh: Document) -> None:
     assert mesh is tray_mesh.mesh
     twice = replace(tray_mesh.mesh, element_id=np.zeros(tray_mesh.mesh.elements, np.int32))
     assert len(np.unique(tidied(twice)[0].element_id)) == twice.elements
+
+
+def test_elements_of_no_part_get_one_by_kind(tmp_path: Path) -> None:
+    points = np.array([(x, y, z) for z in (0, 1) for y in (0, 1) for x in (0, 1)], float)
+    document = written(tmp_path / "plain.vtu", points, [(9, [0, 1, 3, 2]), (5, [4, 5, 7]), (3, [0, 4])])
+    assert [(p.name, p.kind) for p in document.parts] == [("plain 1", "beam"), ("plain 2", "shell")]
+    shells = document.mesh.is_shell
+    assert set(document.mesh.part[shells].tolist()) == {document.parts[1].key}
+    assert set(document.mesh.part[~shells].tolist()) == {document.parts[0].key}
