@@ -8,7 +8,7 @@ import numpy as np
 import pytest
 import scipy
 
-from kind_rivet.core.document.document import Document
+from kind_rivet.core.document.document import Document, EntitySet
 from kind_rivet.core.errors import Refused
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.mesh.collapse import without_side
@@ -194,3 +194,18 @@ def test_trias_at_random_become_sound_and_stay_trias(seed: int) -> None:
     off = np.hypot(after.mesh.points[:, 0], after.mesh.points[:, 2])
     assert np.abs(off - 12).max() < 0.12  # facets of a wall of radius 12 lie up to that far within it
     assert all(y in (0, n) or min(x, abs(x - 12 * np.sin(n / 12))) < 1e-5 for x, y, _ in border(after.mesh))
+
+
+def test_sets_by_number_follow() -> None:
+    points, rows = channel()
+    document = mixed(*needled(points, rows, 16, 3))
+    mesh = document.mesh
+    floor = np.abs(mesh.centres()[:, 2]) < 1e-9
+    low = np.abs(mesh.points[:, 2]) < 1e-9
+    sets = (EntitySet("floor", "element", mesh.element_id[floor]), EntitySet("low", "node", mesh.node_id[low]))
+    after = perform(replace(document, sets=sets), "quality.repair", {})
+    mesh = after.mesh
+    now = {s.name: set(s.ids.tolist()) for s in after.sets}
+    assert now["floor"] == set(mesh.element_id[np.abs(mesh.centres()[:, 2]) < 1e-6].tolist())
+    assert now["low"] == set(mesh.node_id[np.abs(mesh.points[:, 2]) < 1e-6].tolist())
+    assert len(now["low"]) < low.sum()  # nodes of needles are gone

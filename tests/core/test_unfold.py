@@ -9,7 +9,7 @@ from kind_rivet.core.document.document import Document
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.operations import perform
 from kind_rivet.core.quality.shell_metrics import SCALED_JACOBIAN, shell_metrics
-from kind_rivet.core.repair.unfold import unfolded
+from kind_rivet.core.quality.unfold import unfolded
 from tests.loose import grid, joined, loose
 
 

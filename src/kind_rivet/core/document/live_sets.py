@@ -75,6 +75,28 @@ def refreshed(document: Document) -> Document:
     return replace(document, sets=sets)
 
 
+def followed(document: Document, mesh: Mesh) -> Document:
+    """The document with another mesh, whose shells were partly made anew: sets by number follow, live ones are found again.
+
+    What is gone leaves its sets; what is new joins those of the nearest one that is gone.
+    """
+    before = document.mesh
+    sets = []
+    for s in document.sets:
+        if s.rule is not None or s.kind not in ("node", "element"):
+            sets.append(s)
+            continue
+        old, new = (before.node_id, mesh.node_id) if s.kind == "node" else (before.element_id, mesh.element_id)
+        gone, fresh = np.flatnonzero(~np.isin(old, new)), np.flatnonzero(~np.isin(new, old))
+        ids = s.ids[np.isin(s.ids, new)]
+        if len(gone) and len(fresh):
+            there, here = (before.points, mesh.points) if s.kind == "node" else (before.centres(), mesh.centres())
+            like = old[gone[scipy.spatial.cKDTree(there[gone]).query(here[fresh])[1]]]
+            ids = np.union1d(ids, new[fresh[np.isin(like, s.ids)]])
+        sets.append(replace(s, ids=ids.astype(np.int32)))
+    return refreshed(replace(document, mesh=mesh, sets=tuple(sets)))
+
+
 def with_set(document: Document, *new: EntitySet) -> Document:
     """The sets added, or replacing those of the same names."""
     names = {s.name for s in new}

@@ -17,7 +17,7 @@ from kind_rivet.core.mesh.topology import as_triangles
 from kind_rivet.core.meshing.spread import can_be_filled, taken_apart
 from kind_rivet.core.meshing.washers import RoundHole
 from kind_rivet.core.quality.shell_metrics import SCALED_JACOBIAN, shell_metrics
-from kind_rivet.core.repair.unfold import unfolded
+from kind_rivet.core.quality.unfold import unfolded
 
 Ints = NDArray[np.int32]
 FEATURE = 30.0  # degrees by which elements of one face may turn

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from pydantic import Field
 
 from kind_rivet.core.document.document import Document
-from kind_rivet.core.document.live_sets import refreshed
+from kind_rivet.core.document.live_sets import followed
 from kind_rivet.core.errors import Refused
 from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.geometry.shape import Shape
@@ -27,7 +27,7 @@ from kind_rivet.core.repair.holds import holds_of
 from kind_rivet.core.repair.optimise import optimise
 from kind_rivet.core.words import counted
 
-WIDTHS = (0, 1, 2, 3)  # rows of neighbours that are filled anew with a failing shell, at first none: nodes are eased only
+WIDTHS = (0, 1, 2, 3)  # rows of neighbours that are filled anew with a failing shell; 0: nodes are only eased
 SHORT = 0.35  # of the middle (at first: longest) side of a shell: shorter ones are taken out
 EASED = 3  # rows beyond what was filled whose nodes are eased with it
 MOST_LOTS = 400  # places in one round
@@ -90,7 +90,7 @@ def repair(document: Document, parameters: Repair, progress: Progress) -> Docume
     note += f"; {counted(filled, 'place')} changed." if filled else "."
     if len(after.failing) and time.monotonic() > until:
         note += f" The time limit of {parameters.limit:g} s was reached: repair again to go on."
-    return refreshed(replace(document, mesh=without_loose_seats(work.mesh), mesh_edges=work.mesh_edges, notes=(note,)))
+    return followed(replace(document, mesh_edges=work.mesh_edges, notes=(note,)), without_loose_seats(work.mesh))
 
 
 def _seated(document: Document, until: float, laid: bool) -> tuple[Document, Ground]:

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from pydantic import Field
 
 from kind_rivet.core.document.document import TINTS, Document, Part
-from kind_rivet.core.document.live_sets import refreshed
+from kind_rivet.core.document.live_sets import followed
 from kind_rivet.core.errors import Refused
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.mesh.coincident import coincident_groups, merged
@@ -57,7 +57,7 @@ def mesh_again_here(document: Document, parameters: MeshAgain, progress: Progres
     notes = [f"{before} shells became {made}."]
     if left:
         notes.append(f"{counted(len(left), 'lot')} of shells stayed as they were: {left[0].reason}")
-    return refreshed(replace(document, mesh=mesh, notes=tuple(notes)))
+    return followed(replace(document, notes=tuple(notes)), mesh)
 
 
 class ShellRows(Parameters):

@@ -13,8 +13,8 @@ from kind_rivet.core.quality.easing import ENOUGH, move_rounds, no_worse, node_e
 from kind_rivet.core.quality.index import judge, side_scale
 from kind_rivet.core.quality.limits import LimitSheet
 from kind_rivet.core.quality.shell_metrics import SCALED_JACOBIAN, shell_metrics
+from kind_rivet.core.quality.unfold import unfolded
 from kind_rivet.core.repair.holds import Holds
-from kind_rivet.core.repair.unfold import unfolded
 
 
 @dataclass(frozen=True)
