@@ -17,6 +17,7 @@ from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.meshing.flatten import flatten_facets
 
 Ints = NDArray[np.int32]
+LIFTED = 0.1  # of a region's vertices that steps may lift off it
 SQUASHED = 2e-3  # share of a region's area in which its laying flat may go wrong, as where the corner of a step leaves its wall
 REMEMBERED = 3  # shapes whose regions laid flat are remembered
 
@@ -64,13 +65,20 @@ class Patch:
 
     @cached_property
     def stretch(self) -> float:
-        """How many times larger or smaller than in space facets are in the plane; those that are next to nothing, together, do not count.
+        """How many times larger or smaller than in space facets are in the plane; those that are next to nothing, together, do not count."""
+        return self._stretched(self.space)
 
-        On cylinders and cones borders that steps lift off them count where they stand on them.
-        """
-        round_ = len(self.carriers) == 1 and self.carriers[0].kind in ("cylinder", "cone")
-        p = (project(self.carriers[0], self.space) if round_ else self.space)[self.facets]
-        q = self.flat[self.facets]
+    @cached_property
+    def rolled(self) -> float:
+        """The stretch of a cylinder or cone where borders that steps lift off it count as if they stood on it; of other regions the stretch."""
+        if len(self.carriers) > 1 or self.carriers[0].kind not in ("cylinder", "cone"):
+            return self.stretch
+        there = project(self.carriers[0], self.space)
+        lifted = np.linalg.norm(there - self.space, axis=1) > 1e-3 * np.sqrt(self.area)
+        return self._stretched(there) if lifted.mean() < LIFTED else self.stretch
+
+    def _stretched(self, space: Floats) -> float:
+        p, q = space[self.facets], self.flat[self.facets]
         true = np.linalg.norm(np.cross(p[:, 1] - p[:, 0], p[:, 2] - p[:, 0]), axis=1)
         flat = np.abs(_cross(q[:, 1] - q[:, 0], q[:, 2] - q[:, 0]))
         ratio = np.maximum(flat, 1e-300) / np.maximum(true, 1e-300)

@@ -94,7 +94,7 @@ def _meshed(sheet: CutSheet, rules: ShellRules, wanted: Floats, kept: Kept | Non
             try:
                 patch = lay_flat(shape, lot)
                 patches.append(patch)
-                if patch.stretch > STRETCHED:
+                if patch.rolled > STRETCHED:
                     curled += lot
             except Refused as refused:
                 patches.append(None)
