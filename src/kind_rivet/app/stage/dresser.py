@@ -55,7 +55,7 @@ class Dressed:
 def dress(document: Document, look: Look, proposed: bool, selection: Selection) -> Dressed:
     """Actors for a document at a stop."""
     stop = STOPS.index(look.stop)
-    shows_mesh = stop >= 3 and bool(document.mesh.elements)
+    shows_mesh = (stop >= 3 or not document.bodies) and bool(document.mesh.elements)  # a mesh from a file is all there is to see at first
     shows_sheets = ((stop >= 2 and not (stop == 2 and look.on_solid)) or (stop == 1 and look.on_sheet)) and bool(document.sheets)
     rough: list[tuple[vtkActor, vtkActor]] = []
     actors: list[vtkActor] = []
