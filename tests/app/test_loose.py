@@ -80,6 +80,8 @@ def test_a_mesh_that_fails_is_repaired_from_the_card(driver: Driver, tmp_path: P
     driver.wait(lambda: session.document.mesh.elements)
     assert [p.name for p in session.document.parts] == ["needles"]  # nobody named its part
     assert window.stage.hint == "" and window.stage.picker.show_mesh  # to be seen at once, at the first stop
+    look = driver.card("First look").words.text()
+    assert "a mesh without geometry" in look and f"{len(session.document.quality.failing)} failing" in look
     driver.stop(6)
     failing, elements = len(session.document.quality.failing), session.document.mesh.elements
     assert failing > 12

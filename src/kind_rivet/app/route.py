@@ -31,6 +31,8 @@ def figures(document: Document) -> dict[str, tuple[str, str]]:
     if document.bodies:
         n = len(document.bodies)
         out["part"] = ("done", f"{n} {'body' if n == 1 else 'bodies'}")
+    elif document.mesh.elements:
+        out["part"] = ("done", "a mesh, no body")
     prepared = [
         (len(document.left_out), "left out"), (len(document.looked_past), "looked past"), (len(document.splits), "split"),
         (len(document.hard_points), "hard"), (len(document.joined), "joined"),

@@ -35,6 +35,7 @@ from kind_rivet.core.geometry.first_look import suggested_size, suits
 from kind_rivet.core.operations import all_operations
 from kind_rivet.core.quality.limits import LABELS
 from kind_rivet.core.quality.shell_metrics import METRICS
+from kind_rivet.core.words import counted
 
 if TYPE_CHECKING:
     from kind_rivet.app.window import MainWindow
@@ -52,6 +53,18 @@ class OpenCard(Card):
         demo.setToolTip("The cargo-bike cradle tray that comes with the program")
         demo.clicked.connect(window.open_sample)
         self.rows.addWidget(demo)
+
+
+def mesh_words(document: Document) -> str:
+    """A mesh that came without bodies, at first look."""
+    mesh, q = document.mesh, document.quality
+    x, y, z = np.ptp(mesh.points, axis=0)
+    counts = ", ".join(counted(n, kind) for kind, n in mesh.counts().items())
+    words = f"<b>{document.name}</b>, a mesh without geometry<br>{x:.4g} × {y:.4g} × {z:.4g} {document.units}, {number(mesh.nodes)} nodes<br>{counts}"
+    if mesh.is_shell.any():
+        words += f"<br>Usual side: {document.choices.size:.3g} {document.units}; index {q.mesh_index:.1f}, {number(len(q.failing))} failing"
+        words += "<br><i>Faces from a mesh</i> lets it be divided and meshed again; <i>Repair</i> in Quality mends what fails."
+    return words
 
 
 class FirstLookCard(Card):
@@ -94,6 +107,8 @@ class FirstLookCard(Card):
             for (shape, diameter, length), members in sorted(table.items(), key=lambda r: r[0][1]):
                 rows.append((f"Ø {diameter:g}" if shape == "round" else f"cut-out {length:g}", len(members), body.name))
                 self.groups.append((body.key, members))
+        if not document.bodies and document.mesh.elements:
+            lines.append(mesh_words(document))
         self.words.setText("<br><br>".join(lines) or "Nothing is open yet.")
         self.table.setRowCount(len(rows))
         for r, row in enumerate(rows):
