@@ -293,7 +293,7 @@ class MainWindow(QMainWindow):
         self.stage.legend, self.stage.labels = dressed.legend, dressed.labels
         self.stage.picker = Picker(document, dressed.shows_mesh, dressed.shows_sheets)
         empty = not document.bodies and not document.mesh.nodes
-        self.stage.hint = "" if not empty else "Open a part to begin: Ctrl+O, or choose a STEP file in the card on the right."
+        self.stage.hint = "Open a part to begin: Ctrl+O, or choose a STEP file in the card on the right." if empty else ""
         self.live.overlays()
         self.stage.show_actors(dressed.actors, dressed.lines, dressed.box, dressed.coarse)
 

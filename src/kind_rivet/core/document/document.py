@@ -36,6 +36,7 @@ from kind_rivet.core.midsurface.sheet import Sheet
 from kind_rivet.core.quality.index import Quality, judge
 from kind_rivet.core.quality.limits import DEFAULT, LimitSheet
 
+PART_KINDS = ("mass", "beam", "shell", "solid")  # by dimension
 TINTS = ("#9DB4A0", "#C9A08A", "#8EA3B8", "#CDB67A", "#AD95AE", "#A9AF7B", "#C99A9A", "#9AA9AD")
 
 

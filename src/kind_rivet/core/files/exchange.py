@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
-from kind_rivet.core.document.document import TINTS, Document, EntitySet, LumpedMass, Part, Spider
+from kind_rivet.core.document.document import PART_KINDS, TINTS, Document, EntitySet, LumpedMass, Part, Spider
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.mesh.kinds import KINDS
 from kind_rivet.core.mesh.mesh import Mesh
@@ -54,7 +54,7 @@ def with_parts_named(mesh: Mesh, parts: tuple[Part, ...], name: str) -> tuple[Me
                 first + k,
                 name if len(lots) == 1 else f"{name} {k + 1}",
                 TINTS[k % len(TINTS)],
-                ("mass", "beam", "shell", "solid")[dimension],
+                PART_KINDS[dimension],
             )
         )
     return (replace(mesh, part=part), tuple(out)) if len(lots) else (mesh, parts)

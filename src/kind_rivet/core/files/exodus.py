@@ -16,7 +16,7 @@ import netCDF4
 import numpy as np
 
 from kind_rivet import __version__
-from kind_rivet.core.document.document import EntitySet, LumpedMass, Part, Section, Spider
+from kind_rivet.core.document.document import PART_KINDS, EntitySet, LumpedMass, Part, Section, Spider
 from kind_rivet.core.errors import Refused, Unreadable
 from kind_rivet.core.files.exchange import Exchange, node_lookup
 from kind_rivet.core.files.foreign import as_read, block_kind
@@ -230,7 +230,7 @@ def _read(file: Any, stem: str) -> Exchange:
         part = by_name.get(name)
         if part is None:
             part = max((p.key for p in made_parts), default=0) + 1
-            made_parts.append(Part(part, name, "#9DB4A0", {0: "mass", 1: "beam", 2: "shell", 3: "solid"}[kind.dimension]))
+            made_parts.append(Part(part, name, "#9DB4A0", PART_KINDS[kind.dimension]))
         full = np.full((m, WIDTH), -1, np.int32)
         had[conn] = True
         full[:, : kind.nodes] = conn[:, : kind.nodes]

@@ -2,10 +2,15 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+from typing import Any
+
 import numpy as np
 from numpy.typing import NDArray
 
 from kind_rivet.core.mesh.mesh import ELEMENT_FIELDS, NODE_FIELDS, Mesh
+
+Ints = NDArray[np.int32]
 
 
 class Around:
@@ -27,6 +32,13 @@ class Around:
         step = np.arange(int(count.sum())) - np.repeat(np.cumsum(count) - count, count)
         return np.unique(self._element[np.repeat(first, count) + step])
 
+    def widened(self, elements: NDArray[np.int64], rows: int, among: NDArray[np.bool_]) -> NDArray[np.int64]:
+        """The elements and so many rows round them of those `among` (m,) which others may be taken."""
+        for _ in range(rows):
+            more = self.touching(elements)
+            elements = np.union1d(elements, more[among[more]])
+        return elements
+
 
 def excerpt(mesh: Mesh, elements: NDArray[np.int64]) -> Mesh:
     """The elements (k,) and the nodes they use, with their numbers and seats."""
@@ -42,32 +54,29 @@ def put_back(mesh: Mesh, before: Mesh, after: Mesh) -> Mesh:
 
     Nodes and elements of `before` that are gone from `after` must be used by nothing else.
     """
-    known_nodes, known = np.isin(after.node_id, before.node_id), np.isin(after.element_id, before.element_id)
-    nodes = {name: getattr(mesh, name).copy() for name in NODE_FIELDS}
-    rows = {name: getattr(mesh, name).copy() for name in ELEMENT_FIELDS}
-    order = np.argsort(mesh.node_id)
-    place = np.empty(after.nodes, np.int64)  # of every node of `after` in the mesh
-    place[known_nodes] = order[np.searchsorted(mesh.node_id, after.node_id[known_nodes], sorter=order)]
-    place[~known_nodes] = mesh.nodes + np.arange(int((~known_nodes).sum()))
-    element_order = np.argsort(mesh.element_id)
-    at = element_order[np.searchsorted(mesh.element_id, after.element_id[known], sorter=element_order)]
+    nodes, place = _over(mesh, after, before.node_id, "node_id", NODE_FIELDS)
     conn = np.where(after.conn >= 0, place[np.maximum(after.conn, 0)], -1).astype(np.int32)
-    first_node, first = int(mesh.node_id.max(initial=0)) + 1, int(mesh.element_id.max(initial=0)) + 1
-    for name in NODE_FIELDS:
-        value = getattr(after, name)
-        fresh = value[~known_nodes] if name != "node_id" else first_node + np.arange(int((~known_nodes).sum()), dtype=np.int32)
-        nodes[name][place[known_nodes]] = value[known_nodes]
-        nodes[name] = np.concatenate((nodes[name], fresh))
-    for name in ELEMENT_FIELDS:
-        value = conn if name == "conn" else getattr(after, name)
-        fresh = value[~known] if name != "element_id" else first + np.arange(int((~known).sum()), dtype=np.int32)
-        rows[name][at] = value[known]
-        rows[name] = np.concatenate((rows[name], fresh))
-    gone = np.isin(mesh.element_id, np.setdiff1d(before.element_id, after.element_id))
-    lost = np.isin(mesh.node_id, np.setdiff1d(before.node_id, after.node_id))
-    stay = np.concatenate((~gone, np.ones(int((~known).sum()), bool)))
-    keep = np.concatenate((~lost, np.ones(int((~known_nodes).sum()), bool)))
-    number = np.cumsum(keep) - 1
-    out = {name: value[keep] for name, value in nodes.items()} | {name: value[stay] for name, value in rows.items()}
-    out["conn"] = np.where(out["conn"] >= 0, number[np.maximum(out["conn"], 0)], -1).astype(np.int32)
-    return Mesh(**out)
+    elements, _ = _over(mesh, replace(after, conn=conn), before.element_id, "element_id", ELEMENT_FIELDS)
+    whole = Mesh(**nodes, **elements)
+    lost = np.isin(whole.node_id, np.setdiff1d(before.node_id, after.node_id))
+    gone = np.isin(whole.element_id, np.setdiff1d(before.element_id, after.element_id))
+    return whole._taken(~lost, ~gone)
+
+
+def _over(mesh: Mesh, after: Mesh, before: Ints, number: str, fields: tuple[str, ...]) -> tuple[dict[str, Any], NDArray[np.int64]]:
+    """The fields of a mesh with those of `after` written over them, and the place of each node or element of `after`.
+
+    before : the numbers that have a place; all others of `after` are new, come last and are numbered on.
+    """
+    have, own = getattr(after, number), getattr(mesh, number)
+    known = np.isin(have, before)
+    count = int((~known).sum())
+    order = np.argsort(own)
+    place = np.empty(len(have), np.int64)
+    place[known] = order[np.searchsorted(own, have[known], sorter=order)]
+    place[~known] = len(own) + np.arange(count)
+    out = {name: np.concatenate((getattr(mesh, name), getattr(after, name)[~known])) for name in fields}
+    for name in fields:
+        out[name][place] = getattr(after, name)
+    out[number][len(own) :] = int(own.max(initial=0)) + 1 + np.arange(count)
+    return out, place

@@ -66,11 +66,15 @@ def faces_under(mesh: Mesh, chosen: NDArray[np.bool_], angle: float = FEATURE, l
     triangles, owner = as_triangles(rows)
     points = _laid_open(mesh.points, rows)
     unsure = (shell_metrics(points, rows)[:, SCALED_JACOBIAN] < UNSURE)[owner]
-    soup = shape_from_triangles(points, triangles, angle, labels=label[owner], unsure=unsure)
+
+    def made(label: NDArray[np.int64]) -> Soup:
+        return shape_from_triangles(points, triangles, angle, labels=label[owner], unsure=unsure)
+
+    soup = made(label)
     plane = parts_of_free_faces(soup, owner)
     if (plane >= 0).any():
         label = _both(label, plane)
-        soup = shape_from_triangles(points, triangles, angle, labels=label[owner], unsure=unsure)
+        soup = made(label)
     for _ in range(ROUNDS if laid and not soup.closed else 0):
         piece = np.full(len(rows), -1, np.int64)
         for f in range(len(soup.shape.faces)):
@@ -82,7 +86,7 @@ def faces_under(mesh: Mesh, chosen: NDArray[np.bool_], angle: float = FEATURE, l
         if (piece < 0).all():
             break
         label = _both(label, piece)
-        soup = shape_from_triangles(points, triangles, angle, labels=label[owner], unsure=unsure)
+        soup = made(label)
     return soup
 
 

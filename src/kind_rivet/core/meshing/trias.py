@@ -23,11 +23,14 @@ COLLAPSED = 0.1  # scaled Jacobian below which two trias are better than a quad
 
 def in_trias(mesh: SheetMesh, best: bool) -> SheetMesh:
     """Every quad cut in two: along the diagonal that leaves the larger least angle (`best`), or along the same one throughout."""
-    p = mesh.points[np.maximum(mesh.elements, 0)]
-    turn = np.zeros(len(mesh.elements), bool)
-    if best:
-        turn = np.linalg.norm(p[:, 1] - p[:, 3], axis=1) < np.linalg.norm(p[:, 0] - p[:, 2], axis=1)
+    turn = second_shorter(mesh.points, mesh.elements) if best else np.zeros(len(mesh.elements), bool)
     return _cut(mesh, mesh.elements[:, 3] >= 0, turn)
+
+
+def second_shorter(points: Floats, rows: NDArray[np.int32]) -> NDArray[np.bool_]:
+    """Is the second diagonal of each quad (k, 4) the shorter one?"""
+    p = points[np.maximum(rows, 0)]
+    return np.asarray(np.linalg.norm(p[:, 1] - p[:, 3], axis=1) < np.linalg.norm(p[:, 0] - p[:, 2], axis=1))
 
 
 def without_collapsed(mesh: SheetMesh) -> SheetMesh:
@@ -126,10 +129,15 @@ def _facing(mesh: SheetMesh, trias: NDArray[np.int32], which: NDArray[np.int64],
 
 def _cut(mesh: SheetMesh, quad: NDArray[np.bool_], turn: NDArray[np.bool_]) -> SheetMesh:
     """The chosen quads cut in two, along their second diagonal where `turn` says so; the second halves come last."""
-    rows = mesh.elements
+    rows, again = halved(mesh.elements, quad, turn)
+    return replace(mesh, elements=rows, face=mesh.face[again], ring=mesh.ring[again])
+
+
+def halved(rows: NDArray[np.int32], quad: NDArray[np.bool_], turn: NDArray[np.bool_]) -> tuple[NDArray[np.int32], NDArray[np.int64]]:
+    """Rows (k, 4) with the chosen quads cut in two, along their second diagonal where `turn` says so, second halves last; and the row each was."""
     first = np.where(turn[:, None], rows[:, [0, 1, 3]], rows[:, [0, 1, 2]])
     second = np.where(turn[:, None], rows[:, [1, 2, 3]], rows[:, [0, 2, 3]])
     head = np.where(quad[:, None], np.column_stack((first, np.full(len(rows), -1))), rows)
     tail = np.column_stack((second[quad], np.full(int(quad.sum()), -1)))
     again = np.concatenate((np.arange(len(rows)), np.flatnonzero(quad)))
-    return replace(mesh, elements=np.concatenate((head, tail)).astype(np.int32), face=mesh.face[again], ring=mesh.ring[again])
+    return np.concatenate((head, tail)).astype(np.int32), again

@@ -10,6 +10,7 @@ from pydantic import Field
 
 from kind_rivet.core.document.document import Document
 from kind_rivet.core.errors import Refused
+from kind_rivet.core.mesh.excerpt import Around
 from kind_rivet.core.operations.loose import seated_mesh
 from kind_rivet.core.operations.mixed import element_indices
 from kind_rivet.core.operations.registry import Parameters, Progress, operation
@@ -59,13 +60,9 @@ def optimise_mesh(document: Document, parameters: OptimiseMesh, progress: Progre
 
 def _with_ring(document: Document, elements: np.ndarray) -> np.ndarray:
     """Nodes of the elements and of their neighbours."""
-    conn = document.mesh.shells()
-    near = np.zeros(document.mesh.nodes, bool)
-    rows = conn[elements]
-    near[rows[rows >= 0]] = True
-    touching = np.where(conn >= 0, near[np.maximum(conn, 0)], False).any(axis=1)
-    around = conn[touching]
-    return np.asarray(np.unique(around[around >= 0]), np.int64)
+    mesh = document.mesh
+    rows = mesh.shells()[Around(mesh).widened(elements, 1, mesh.is_shell)]
+    return np.asarray(np.unique(rows[rows >= 0]), np.int64)
 
 
 class MoveNode(Parameters):

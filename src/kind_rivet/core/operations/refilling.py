@@ -15,6 +15,7 @@ from kind_rivet.core.mesh.kinds import QUAD, TRIA
 from kind_rivet.core.mesh.mesh import ON_FACE, Mesh
 from kind_rivet.core.mesh.topology import shell_sides
 from kind_rivet.core.meshing.again import filled_again
+from kind_rivet.core.meshing.trias import halved, second_shorter
 from kind_rivet.core.operations.loose import NOWHERE, Seated
 
 WIDER = 3  # how often a lot that touches itself by a point takes in what lies round that point
@@ -52,7 +53,7 @@ def widened(mesh: Mesh, lot: NDArray[np.int64]) -> NDArray[np.int64]:
     return lot
 
 
-def refilled(document: Document, seated: Seated, mesh: Mesh, numbers: NDArray[np.int32], size: float) -> tuple[Mesh, int, int]:
+def filled_anew(document: Document, seated: Seated, mesh: Mesh, numbers: NDArray[np.int32], size: float) -> tuple[Mesh, int, int]:
     """The mesh with one lot of shells meshed again, how many they were and became.
 
     `seated`: where the document's shells sit. Where `mesh` has those seats itself, new shells get theirs too.
@@ -81,7 +82,7 @@ def refilled(document: Document, seated: Seated, mesh: Mesh, numbers: NDArray[np
     with_new = mesh.with_nodes(fresh)
     alike = mesh.is_shell & (mesh.part == mesh.part[lot[0]])
     if (mesh.kind[alike] == TRIA).all():  # a mesh of trias stays one
-        elements = _halved(with_new.points, elements)
+        elements, _ = halved(elements, elements[:, 3] >= 0, second_shorter(with_new.points, elements))
     kind = np.where(elements[:, 3] < 0, TRIA, QUAD)
     place = slice(mesh.nodes, mesh.nodes + len(fresh))
     on = {name: getattr(with_new, name).copy() for name in ("on_kind", "on_item", "on_body", "height")}
@@ -90,12 +91,10 @@ def refilled(document: Document, seated: Seated, mesh: Mesh, numbers: NDArray[np
         on["on_kind"][place], on["on_item"][place], on["on_body"][place] = ON_FACE, face, body
     with_new = replace(with_new, **on)
     first = lot[0]
-    beside = scipy.spatial.cKDTree(mesh.centres()[lot])
+    near = scipy.spatial.cKDTree(mesh.centres()[lot])
     for code in (QUAD, TRIA):
         rows = elements[kind == code][:, : 4 if code == QUAD else 3]
-        like = (
-            lot[beside.query(with_new.points[rows].mean(axis=1))[1]] if len(rows) else lot[:0]
-        )  # thickness goes over from the shell that lay there
+        like = lot[near.query(with_new.points[rows].mean(axis=1))[1]] if len(rows) else lot[:0]  # whose thickness goes over
         with_new = with_new.with_elements(
             code, rows, int(mesh.part[first]), body=body, face=face if seats or body != NOWHERE else -1,
             thickness=mesh.thickness[like], offset=mesh.offset[like],
@@ -113,13 +112,3 @@ def _as_beside(mesh: Mesh, inner: NDArray[np.int64], fresh: Floats) -> Floats:
     if not len(inner) or not len(fresh) or not mesh.height[inner].any():
         return np.zeros(len(fresh))
     return mesh.height[inner[scipy.spatial.cKDTree(mesh.points[inner]).query(fresh)[1]]]
-
-
-def _halved(points: Floats, rows: NDArray[np.int32]) -> NDArray[np.int32]:
-    """The rows (k, 4) with every quad cut in two along its shorter diagonal."""
-    quad = rows[:, 3] >= 0
-    q = rows[quad]
-    turn = np.linalg.norm(points[q[:, 1]] - points[q[:, 3]], axis=1) < np.linalg.norm(points[q[:, 0]] - points[q[:, 2]], axis=1)
-    q = np.where(turn[:, None], np.roll(q, -1, axis=1), q)
-    none = np.full((len(q), 1), -1)
-    return np.vstack((rows[~quad], np.hstack((q[:, [0, 1, 2]], none)), np.hstack((q[:, [0, 2, 3]], none)))).astype(np.int32)

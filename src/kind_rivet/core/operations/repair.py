@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from typing import Literal
 
 import numpy as np
@@ -20,7 +20,7 @@ from kind_rivet.core.mesh.excerpt import Around, excerpt, put_back
 from kind_rivet.core.mesh.mesh import FREE_NODE, ON_EDGE, ON_FACE, ON_VERTEX, Mesh
 from kind_rivet.core.operations.loose import NOWHERE, Seated, seated_mesh, without_loose_seats
 from kind_rivet.core.operations.midsurface import AS_MESHED
-from kind_rivet.core.operations.refilling import lots_of, refilled
+from kind_rivet.core.operations.refilling import filled_anew, lots_of
 from kind_rivet.core.operations.registry import Parameters, Progress, operation
 from kind_rivet.core.quality.shell_metrics import LONGEST, SHORTEST
 from kind_rivet.core.repair.holds import holds_of
@@ -33,19 +33,19 @@ EASED = 3  # rows beyond what was filled whose nodes are eased with it
 MOST_LOTS = 400  # places in one round
 
 
-@dataclass(frozen=True)
+@dataclass
 class Ground:
     """What the shells sit on, by body, and what was found out so far.
 
-    trees : search trees over the bodies; around : which elements touch which nodes, for one mesh at a time;
-    tried : the lots that were filled anew in vain, by their numbers; until : when no further place is tried
+    until : when no further place is tried; trees : search trees over the bodies; tried : the lots that were tried, by width
+    and numbers; around : which elements touch which nodes, for one mesh at a time
     """
 
     by_body: dict[int, Shape]
-    trees: dict[int, FacetTree]
-    around: dict[int, Around]
-    tried: set[bytes]
     until: float
+    trees: dict[int, FacetTree] = field(default_factory=dict)
+    tried: set[bytes] = field(default_factory=set)
+    around: Around | None = None
 
 
 class Repair(Parameters):
@@ -96,7 +96,7 @@ def repair(document: Document, parameters: Repair, progress: Progress) -> Docume
 def _seated(document: Document, until: float, laid: bool) -> tuple[Document, Ground]:
     """The document with seats for all shells, and what they sit on."""
     seated = seated_mesh(document, laid)
-    return replace(document, mesh=seated.mesh), Ground(seated.shapes, {}, {}, set(), until)
+    return replace(document, mesh=seated.mesh), Ground(seated.shapes, until)
 
 
 def _eased(document: Document, ground: Ground, nodes: NDArray[np.int64] | None) -> tuple[Document, int]:
@@ -120,7 +120,7 @@ def _round(document: Document, ground: Ground) -> tuple[Document, int]:
             if (key := lot.tobytes() + bytes([width])) in ground.tried or time.monotonic() > ground.until:
                 continue
             ground.tried.add(key)
-            better = _filled(document, ground, lot) if width else _eased_round(document, ground, lot)
+            better = _tried(document, ground, lot, anew=width > 0)
             if better is not None:
                 document = better
                 places += 1
@@ -129,49 +129,33 @@ def _round(document: Document, ground: Ground) -> tuple[Document, int]:
 
 def _widened(mesh: Mesh, elements: NDArray[np.int64], rows: int) -> NDArray[np.int64]:
     """The elements and so many rows of shells round them; rings round holes are left out unless they are among the elements."""
-    conn = mesh.shells()
-    mine = np.zeros(mesh.elements, bool)
-    mine[elements] = True
-    for _ in range(rows):
-        near = np.zeros(mesh.nodes, bool)
-        held = conn[mine]
-        near[held[held >= 0]] = True
-        mine |= np.where(conn >= 0, near[np.maximum(conn, 0)], False).any(axis=1) & (mesh.ring < 0)
-    return np.flatnonzero(mine)
+    return Around(mesh).widened(elements, rows, mesh.is_shell & (mesh.ring < 0))
 
 
 def _cut_out(document: Document, ground: Ground, elements: NDArray[np.int64], rows: int) -> Document:
     """The document with nothing but these elements, so many rows of shells round them, and whatever else hangs on their nodes."""
     mesh = document.mesh
-    around = ground.around.get(0)
-    if around is None or around.mesh is not mesh:
-        around = ground.around[0] = Around(mesh)
-    for _ in range(rows):
-        more = around.touching(elements)
-        elements = np.union1d(elements, more[mesh.is_shell[more]])
-    more = around.touching(elements)
-    return replace(document, mesh=excerpt(mesh, np.union1d(elements, more[~mesh.is_shell[more]])))
+    if ground.around is None or ground.around.mesh is not mesh:
+        ground.around = Around(mesh)
+    elements = ground.around.widened(elements, rows, mesh.is_shell)
+    return replace(document, mesh=excerpt(mesh, ground.around.widened(elements, 1, ~mesh.is_shell)))
 
 
-def _eased_round(document: Document, ground: Ground, lot: NDArray[np.int32]) -> Document | None:
-    """The document with the nodes round a lot eased, None where no fewer shells fail then."""
-    at = np.flatnonzero(np.isin(document.mesh.element_id, lot))
-    here = _cut_out(document, ground, at, EASED + 1)
-    better = _if_better(here, ground, here.mesh, np.flatnonzero(np.isin(here.mesh.element_id, lot)))
-    return None if better is None else replace(document, mesh=put_back(document.mesh, here.mesh, better.mesh))
-
-
-def _filled(document: Document, ground: Ground, lot: NDArray[np.int32]) -> Document | None:
-    """The document with one lot filled anew and its surroundings eased, None where no fewer shells fail then or it cannot be filled."""
+def _tried(document: Document, ground: Ground, lot: NDArray[np.int32], anew: bool) -> Document | None:
+    """The document with one lot eased with its surroundings, filled `anew` before or not; None where no fewer shells fail then or it cannot be filled."""
     here = _cut_out(document, ground, np.flatnonzero(np.isin(document.mesh.element_id, lot)), EASED + 1)
     mesh = here.mesh
-    values = here.quality.values[np.isin(mesh.element_id, lot)]
-    sides = float(np.median(np.sqrt(values[:, SHORTEST] * values[:, LONGEST])))
-    try:
-        new, _, _ = refilled(here, Seated(mesh, ground.by_body), mesh, lot, sides)
-    except Refused:
-        return None
-    better = _if_better(here, ground, new, np.flatnonzero(~np.isin(new.element_id, mesh.element_id)))
+    mine = np.isin(mesh.element_id, lot)
+    new, changed = mesh, mine
+    if anew:
+        values = here.quality.values[mine]
+        sides = float(np.median(np.sqrt(values[:, SHORTEST] * values[:, LONGEST])))
+        try:
+            new, _, _ = filled_anew(here, Seated(mesh, ground.by_body), mesh, lot, sides)
+        except Refused:
+            return None
+        changed = ~np.isin(new.element_id, mesh.element_id)
+    better = _if_better(here, ground, new, np.flatnonzero(changed))
     return None if better is None else replace(document, mesh=put_back(document.mesh, mesh, better.mesh))
 
 
@@ -195,8 +179,10 @@ def _short_sides_out(document: Document, ground: Ground) -> tuple[Document, int]
     places = 0
     for number in document.mesh.element_id[failing[short]].tolist():
         at = np.flatnonzero(document.mesh.element_id == number)
-        here = _cut_out(document, ground, at, EASED + 1) if len(at) else document
-        better = _without_short_side(here, ground, number) if len(at) else None
+        if not len(at):
+            continue
+        here = _cut_out(document, ground, at, EASED + 1)
+        better = _without_short_side(here, ground, number)
         if better is not None:
             gone = np.setdiff1d(here.mesh.node_id, better.mesh.node_id)
             lines = {k: tuple(line[~np.isin(line, gone)] for line in lot) for k, lot in document.mesh_edges.items()}
@@ -236,7 +222,8 @@ def _kept_and_gone(document: Document, a: int, b: int) -> list[tuple[int, int]]:
     rank = {FREE_NODE: 3, ON_FACE: 0, ON_EDGE: 1, ON_VERTEX: 2}
     out = []
     for keep, gone in ((a, b), (b, a)):
-        foreign = mesh.on_body[gone] == NOWHERE or document.sheets[int(mesh.on_body[gone])].way == AS_MESHED
+        sheet = document.meshed.get(int(mesh.on_body[gone]))
+        foreign = sheet is None or sheet.way == AS_MESHED
         low, high = rank[int(mesh.on_kind[gone])], rank[int(mesh.on_kind[keep])]
         if low <= high and (low == 0 or (foreign and low < 3)) and int(mesh.node_id[gone]) not in hung:
             out.append((keep, gone))

@@ -21,7 +21,7 @@ from kind_rivet.core.quality.shell_metrics import SCALED_JACOBIAN, shell_metrics
 Ints = NDArray[np.int32]
 POOR = 0.1  # scaled Jacobian below which the nodes of an element are looked at
 SOUND = 0.35  # corners from which on nothing is gained
-BEND = 0.05  # what a right angle between two elements costs, against a corner of no area
+WARPED = 0.05  # what a quad costs whose fourth corner stands a side off the plane of the others, at each corner
 GAIN = 1e-3  # moves that gain less are not made
 ROUNDS = 30
 MOST = 24  # neighbours of a node
@@ -67,7 +67,7 @@ def _on_its_back(points: Floats, triangles: Ints, beside: Ints) -> NDArray[np.bo
 
 @kernel
 def _cost(points, v, shells, inc, start):  # type: ignore[no-untyped-def]
-    """Least corner of the elements round node v against the vector area of them all, and the cost of all corners and bends at v."""
+    """Least corner of the elements round node v against the vector area of them all, and the cost of poor corners and warp."""
     nx, ny, nz = 0.0, 0.0, 0.0
     for i in range(start[v], start[v + 1]):
         e = inc[i]
@@ -100,7 +100,7 @@ def _cost(points, v, shells, inc, start):  # type: ignore[no-untyped-def]
                 o = shells[e, (k + 2) % n]
                 off = (points[o, 0] - points[p, 0]) * cx + (points[o, 1] - points[p, 1]) * cy + (points[o, 2] - points[p, 2]) * cz
                 if area > 0.0 and sides > 0.0:
-                    cost += BEND * min(abs(off) / area / np.sqrt(sides), 1.0)
+                    cost += WARPED * min(abs(off) / area / np.sqrt(sides), 1.0)
     return least, cost
 
 
