@@ -14,6 +14,7 @@ from OCP.gp import gp_Ax1, gp_Ax2, gp_Dir, gp_Pnt, gp_Trsf
 from OCP.TopoDS import TopoDS_Shape
 from scipy.spatial import cKDTree
 
+from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.geometry.first_look import look, suggested_size
 from kind_rivet.core.geometry.kernel.facets import facet_shape
 from kind_rivet.core.geometry.kernel.parts import parts_of
@@ -26,6 +27,7 @@ from kind_rivet.core.meshing.sheet_mesh import SheetMesh
 from kind_rivet.core.meshing.shells import mesh_sheet
 from kind_rivet.core.midsurface.extract import extract
 from kind_rivet.core.midsurface.sheet import Sheet
+from kind_rivet.core.quality.growth import growths
 from kind_rivet.core.quality.index import Quality, judge
 from kind_rivet.core.quality.limits import DEFAULT
 from kind_rivet.core.quality.shell_metrics import SCALED_JACOBIAN, shell_metrics
@@ -56,6 +58,11 @@ class Made:
     @property
     def pieces(self) -> int:
         return pieces(self.mesh)
+
+    @property
+    def growth(self) -> Floats:
+        """Sizes of shells over those of their neighbours, larger over smaller."""
+        return growths(self.mesh.points, self.mesh.shells())
 
     def coincident(self) -> int:
         """Pairs of nodes nearer to each other than a thousandth of the size."""

@@ -75,6 +75,24 @@ def cut_between(shape: Shape, face: int, vertex: int, place: Floats) -> Shape | 
     return None if made is None else with_edges(made[0], [made[1]], np.arange(len(shape.faces)) == face)[0]
 
 
+def split_between(shape: Shape, face: int, part: NDArray[np.int64]) -> Shape | None:
+    """The shape with a face split along the sides of facets between those in `part` and its others; None where that parts nothing.
+
+    Face numbers that existed stay; new pieces get numbers at the end.
+    """
+    rows = shape.facets[shape.facet_face == face].astype(np.int64)
+    within = np.isin(np.flatnonzero(shape.facet_face == face), part)
+    side = np.sort(rows[:, [0, 1, 1, 2, 2, 0]].reshape(-1, 2), axis=1)
+    sides, use = np.unique(side, axis=0, return_inverse=True)
+    inside = np.bincount(use.ravel(), np.repeat(within, 3), len(sides))
+    between = sides[(np.bincount(use.ravel(), minlength=len(sides)) == 2) & (inside == 1)]
+    if not len(between):
+        return None
+    lines = _linked([(int(a), int(b)) for a, b in between])
+    out, _ = with_edges(shape, [[k for k in line if isinstance(k, int)] for line in lines], np.arange(len(shape.faces)) == face)
+    return out if len(out.faces) > len(shape.faces) else None
+
+
 def _prepared(shape: Shape, way: str, d: Floats, at: Floats) -> _Cut:
     tree = FacetTree.over(shape.points, shape.facets)
     if way not in WAYS:

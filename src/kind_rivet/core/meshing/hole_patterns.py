@@ -13,6 +13,7 @@ from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.meshing.patch import Patch
 from kind_rivet.core.meshing.rules import ShellRules
 from kind_rivet.core.meshing.washers import LEAST_SIDE, OUTWARD, RoundHole, turned_to
+from kind_rivet.core.quality.growth import AIM
 
 LEAST_HOLES = 6
 HEXAGON = 7.2  # divisions wanted up to which six are taken for a pattern of three directions, though twelve would fit
@@ -21,6 +22,7 @@ LEAST_SEEN = 2.4  # neighbours of a hole, on average
 FAR = 4.0  # sizes between two holes up to which they see each other
 OFF = 5.0  # degrees by which the way to a neighbour may be off a direction of the pattern
 ROW = 0.5  # of the size: least width of a ring and of a row between two rings, in triangular patterns
+LEAST_GAP = 0.5  # of the size: left between two rings for the sake of even sizes
 CLEAR = 1.02  # half distances of two holes round the middle between them, within which no third one lies
 FOLDS = (4, 6)  # directions round a hole: square and triangular patterns
 
@@ -88,6 +90,8 @@ def _as_pattern(
         return holes
     two = fold == 6 and (count % 12 == 0 or polygon)  # one row between rings would leave cells with an odd border
     widths = [_widths(hole, float(gap.min()) / 2, rules.size) if two else hole.widths for hole in holes]
+    if fold == 4 and count == 8 and not polygon:
+        widths = [_evened(hole, float(gap.min()), patch, rules) for hole in holes]
     if polygon:
         return [replace(hole, widths=own) for hole, own in zip(holes, widths, strict=True)]
     out = []
@@ -140,6 +144,28 @@ def _widths(hole: RoundHole, half: float, size: float) -> tuple[float, ...]:
     if left >= ROW * size * len(hole.widths) > 0:
         return tuple(w * left / total for w in hole.widths)
     return (left,) if left >= ROW * size else ()
+
+
+def _evened(hole: RoundHole, gap: float, patch: Patch, rules: ShellRules) -> tuple[float, ...]:
+    """A ring of eight quads amid a square pattern made so wide that neither it nor the cells between the holes differ too much in size.
+
+    Two quads lie between neighbouring rings, a square between four of them; `gap` between two holes.
+    """
+    rule = rules.washer_for(2 * hole.radius, hole.centre)
+    radius, pitch = hole.radius, gap + 2 * hole.radius
+    centres, _ = patch.discs
+    amid = np.linalg.norm(np.delete(centres, [0, hole.loop], axis=0) - centres[hole.loop], axis=1) < 0.9 * pitch
+    if len(hole.widths) != 1 or (rule is not None and rule.width > 0) or amid.any():  # a hole within the square leaves no such cells
+        return hole.widths
+    slant = np.sqrt(0.5)
+    width = np.linspace(hole.widths[0], max(hole.widths[0], (gap - LEAST_GAP * rules.size) / 2), 20)
+    reach = radius + width
+    ring = slant / 2 * (reach**2 - radius**2)
+    between = (pitch - (1 + slant) * reach) * slant * reach
+    square = (pitch - 2 * slant * reach) ** 2
+    growth = np.sqrt(np.maximum(np.maximum(between / ring, ring / between), np.maximum(square / between, between / square)))
+    fits = np.flatnonzero(growth <= AIM)
+    return (float(width[fits[0] if len(fits) else np.argmin(growth)]),)
 
 
 def _count(fold: int, wanted: float, most: float) -> int | None:

@@ -74,7 +74,9 @@ def choose(middles: list[Middle], cuts: list[CutMiddle | None], network: Network
         for foot in lost:
             pay(foot.side, foot.lot, foot.bound)
     kept = _tidied(kept, middles, cuts, forced)
-    return kept | (_enclosed(kept, middles, cuts, network, lines) - {cell for cell, keep in forced.items() if not keep})
+    left = {cell for cell, keep in forced.items() if not keep}
+    kept |= _corners(kept, middles, cuts, network) - left
+    return kept | (_enclosed(kept, middles, cuts, network, lines) - left)
 
 
 @dataclass(frozen=True, eq=False)
@@ -143,6 +145,29 @@ def _tidied(kept: set[Cell], middles: list[Middle], cuts: list[CutMiddle | None]
             if not changed:
                 break
     return kept
+
+
+def _corners(kept: set[Cell], middles: list[Middle], cuts: list[CutMiddle | None], network: Network) -> set[Cell]:
+    """Dropped specks within the joint of two other walls, on which their own wall ends: kept wall of their own on one part of their sides, those walls on the rest.
+
+    Without such a cell the wall would have a notch there, as both its edges run across another wall.
+    """
+    beside: set[Cell] = set()
+    bounded: set[Cell] = set()
+    open_to_more: set[Cell] = set()
+    for side in network.sides:
+        there = {m for m, c in side.cells if (m, c) in kept}
+        for place in side.at:
+            lot = [c for c in place.cells if c not in kept]
+            ends_there = bool(there - {place.middle})
+            if not ends_there and len(lot) == 1 and len(place.cells) == 2:
+                beside |= set(lot)
+            elif ends_there and len(lot) == len(place.cells):
+                bounded |= set(lot)
+            else:
+                open_to_more |= set(lot)
+    small = {c for c in beside if cuts[c[0]].cells[c[1]].area <= middles[c[0]].around ** 2}  # type: ignore[union-attr]
+    return {c for c in small if c in bounded and c not in open_to_more}
 
 
 def _enclosed(kept: set[Cell], middles: list[Middle], cuts: list[CutMiddle | None], network: Network, lines: list[Line]) -> set[Cell]:

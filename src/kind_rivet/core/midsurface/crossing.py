@@ -22,6 +22,7 @@ from kind_rivet.core.errors import Refused
 from kind_rivet.core.geometry.carriers import Floats, Triple
 from kind_rivet.core.geometry.orient import turned_alike
 from kind_rivet.core.geometry.rays import FacetTree
+from kind_rivet.core.geometry.sampling import face_samples
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.geometry.simplify import edges_in_one, simplify
 from kind_rivet.core.midsurface.cells import cut_up
@@ -31,14 +32,18 @@ from kind_rivet.core.midsurface.fields import CarrierField, face_field
 from kind_rivet.core.midsurface.hand import Hand, chosen_pairs, forced, led_on, without_dropped
 from kind_rivet.core.midsurface.middles import Middle
 from kind_rivet.core.midsurface.network import connect
+from kind_rivet.core.midsurface.noses import parted
 from kind_rivet.core.midsurface.pairs import find_opposed, find_pairs
 from kind_rivet.core.midsurface.seams import move_cuts, turn_cuts
 from kind_rivet.core.midsurface.sew import Sewn, sew
-from kind_rivet.core.midsurface.sheet import Taper
+from kind_rivet.core.midsurface.sheet import Taper, Varying
 from kind_rivet.core.midsurface.tunnels import without_tunnels
 from kind_rivet.core.midsurface.wound import unwound
 
 SLIVER = 0.3  # walls: a sheet narrower than this stands for a corner whose inner and outer edges do not face each other
+
+TAKEN = 64  # places at which the thickness of a tapering wall between curved sides is taken
+VARIES = 0.1  # walls by which a freely curved one may differ and still counts as equally thick
 
 
 @dataclass(frozen=True)
@@ -51,7 +56,7 @@ class Crossed:
 
     shape: Shape
     thickness: Floats
-    tapers: tuple[Taper | None, ...]
+    tapers: tuple[Taper | Varying | None, ...]
     sides: tuple[int, ...]
     tunnels: tuple[int, ...]
     lost: tuple[Triple, ...]
@@ -72,6 +77,7 @@ def make_by_crossing(
     """
     joined, _ = simplify(solid, blends=True, turning=np.pi)
     whole, of_joined = unwound(joined)
+    whole, of_joined = parted(whole, tree if whole is joined else FacetTree.over(whole.points, whole.facets), of_joined)
     if whole is not joined:
         tree = FacetTree.over(whole.points, whole.facets)
     tolerance = 1e-6 * whole.diagonal
@@ -106,7 +112,11 @@ def make_by_crossing(
     thickness = np.array(
         [np.average(corner[sewn.shape.facet_face == f], weights=area[sewn.shape.facet_face == f]) for f in range(len(own))]
     )
-    tapers = tuple(_taper(m) for m in own)
+    tapers = tuple(_taper(m) or _varying(sewn, f, m) for f, m in enumerate(own))
+    places, _, at, _ = face_samples(sewn.shape, TAKEN)
+    for f, taper in enumerate(tapers):  # corners tell little of a wall that bulges
+        if isinstance(taper, Taper) and {taper.first.kind, taper.second.kind} != {"plane"}:
+            thickness[f] = taper.thickness(places[at == f]).mean()
     thickness = np.array([float(f"{t:.9g}") for t in thickness])
     used = {f for m in own for f in m.sides[0] | m.sides[1]}
     return Crossed(
@@ -150,3 +160,13 @@ def _taper(middle: Middle) -> Taper | None:
     if middle.uniform or not isinstance(a, CarrierField) or not isinstance(b, CarrierField):
         return None
     return Taper(a.carrier, a.sign, b.carrier, b.sign)
+
+
+def _varying(sewn: Sewn, face: int, middle: Middle) -> Varying | None:
+    """What a freely curved face of the sheet measures at its corners, where that is not the same everywhere."""
+    mine = sewn.shape.facet_face == face
+    wall = sewn.corner_wall[mine].ravel()
+    if middle.carrier.kind != "free" or np.ptp(wall) < VARIES * middle.wall:
+        return None
+    nodes, first = np.unique(sewn.shape.facets[mine].ravel(), return_index=True)
+    return Varying(sewn.shape.points[nodes], wall[first])

@@ -57,7 +57,7 @@ def _look_at(middle: Middle, point: Floats) -> None:
 def _closes(middle: Middle) -> bool:
     """Is it a round wall that closes on itself? Else its cut lies in the opening."""
     period = middle.chart.period
-    if not period or middle.carrier.kind not in ("cylinder", "cone"):
+    if not period or middle.carrier.kind not in ("cylinder", "cone", "torus") or getattr(middle.chart, "elbow", False):
         return False
     u = middle.chart.flat(middle.samples)[:, 0]
     return bool(np.diff(np.sort(u), append=u.min() + period).max() <= CLOSED * period)

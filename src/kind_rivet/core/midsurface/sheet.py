@@ -5,12 +5,15 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
 
 from kind_rivet.core.geometry.carriers import Carrier, Floats
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.midsurface.fields import signed_distance
 from kind_rivet.core.midsurface.remarks import Remark
+
+AROUND = 4  # places between which a thickness that varies freely is told
 
 
 @dataclass(frozen=True)
@@ -41,11 +44,25 @@ class Taper:
         return np.asarray(-deep[0] - deep[1])
 
 
+@dataclass(frozen=True, eq=False)
+class Varying:
+    """The thickness (k,) at places (k, 3) of a freely curved wall that is not equally thick everywhere, like that of a blade."""
+
+    places: Floats
+    wall: Floats
+
+    def thickness(self, points: Floats) -> Floats:
+        """Thickness (n,) at points (n, 3): that of the places round them, the near ones above all."""
+        far, which = scipy.spatial.cKDTree(self.places).query(points, k=list(range(1, min(AROUND, len(self.places)) + 1)))
+        weight = 1 / np.maximum(far, 1e-9 * np.ptp(self.places, axis=0).max()) ** 2
+        return np.asarray((weight * self.wall[which]).sum(axis=1) / weight.sum(axis=1))
+
+
 @dataclass(frozen=True)
 class Sheet:
     """`shape` (not solid) with the wall thickness of each face (f,), the way it was made and its proof.
 
-    tapers : for each face the two surfaces of its wall where it tapers, else None; empty: none does
+    tapers : for each face the two surfaces of its wall where it tapers, or its thickness at places where it varies freely, else None; empty: none does
     remarks : places where the sheet does not stand for its solid
     sides : the solid's faces that are sides of walls
     """
@@ -54,7 +71,7 @@ class Sheet:
     thickness: Floats
     way: str
     proof: Proof | None  # None: taken as it is, or walls that are not joined yet
-    tapers: tuple[Taper | None, ...] = ()
+    tapers: tuple[Taper | Varying | None, ...] = ()
     remarks: tuple[Remark, ...] = ()
     sides: tuple[int, ...] = ()
 
@@ -62,7 +79,7 @@ class Sheet:
     def area(self) -> float:
         return float(self.shape.face_area.sum())
 
-    def taper(self, face: int) -> Taper | None:
+    def taper(self, face: int) -> Taper | Varying | None:
         return self.tapers[face] if face < len(self.tapers) else None
 
     def thickness_at(self, points: Floats, face: NDArray[np.int64]) -> Floats:

@@ -1,6 +1,6 @@
 """Moving single nodes on their carriers so that the index of the elements round them rises: a compass search, compiled.
 
-No element round a node ends worse than the worst there was before.
+No element round a node ends worse than the worst there was before, unless that is sound and elements become more like their neighbours in size.
 """
 
 from __future__ import annotations
@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.geometry.onto import onto
 from kind_rivet.core.kernels import kernel
+from kind_rivet.core.quality.growth import excess, sizes
 from kind_rivet.core.quality.index import least_margin
 from kind_rivet.core.quality.limits import LimitSheet
 from kind_rivet.core.quality.shell_metrics import element_values
@@ -21,6 +22,9 @@ ON_EDGES = 0.5  # borders keep their even spacing unless an element beside them 
 FAILS = 1.0  # cost of an element that fails, beside what its margin costs
 SQUARE = 0.3  # scaled Jacobian below which none may fall further, whatever else is worse beside it
 PAST_HELP = 16.0  # cost of each unit of margin below −1
+GROWTH = 6.0  # cost of the square of growth above its aim (`growth.excess`)
+SOUND = 0.5  # least margin, and
+UPRIGHT = 0.75  # least scaled Jacobian, below which nothing falls for the sake of its neighbours' sizes
 ENOUGH = 0.999  # margin from which on elements are left alone
 EASY_ROUNDS = 12
 
@@ -56,6 +60,12 @@ def no_worse(worst, square, low, corner):  # type: ignore[no-untyped-def]
 
 
 @kernel
+def _sound_still(worst, square, low, corner):  # type: ignore[no-untyped-def]
+    """May they become so for the sake of like sizes?"""
+    return low >= min(worst, SOUND) - 1e-12 and corner >= min(square, UPRIGHT) - 1e-12
+
+
+@kernel
 def _frame(points, v, shells, inc, start):  # type: ignore[no-untyped-def]
     """Two unit vectors tangent to the elements round node v, and their mean side length."""
     nx, ny, nz, reach, count = 0.0, 0.0, 0.0, 0.0, 0
@@ -88,9 +98,10 @@ def _frame(points, v, shells, inc, start):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def move_rounds(points, order, shells, inc, start, table, scale, code, data, rounds, target):  # type: ignore[no-untyped-def]
-    """Compass search of each node in `order` on its carrier; returns moves made."""
+def move_rounds(points, order, shells, inc, start, beside, table, scale, code, data, rounds, target):  # type: ignore[no-untyped-def]
+    """Compass search of each node in `order` on its carrier; returns moves made. `beside`: neighbours (`growth.beside`) that sizes should be like."""
     values = np.empty(10)
+    size = sizes(points, shells)
     moves = 0
     awake = np.ones(len(points), np.bool_)
     for _ in range(rounds):
@@ -101,15 +112,16 @@ def move_rounds(points, order, shells, inc, start, table, scale, code, data, rou
                 continue
             awake[v] = False
             best, worst, square = star(points, v, shells, inc, start, table, scale, values)
-            if worst >= target:
-                continue
-            if code[v] >= 6 and worst >= ON_EDGES:
+            over = excess(points, v, shells, inc, start, beside, size)
+            if over == 0.0 and (worst >= target or (code[v] >= 6 and worst >= ON_EDGES)):
                 continue
             tx, ty, tz, bx, by, bz, reach = _frame(points, v, shells, inc, start)
             if reach == 0.0:
                 continue
             x, y, z = points[v, 0], points[v, 1], points[v, 2]
             x0, y0, z0 = x, y, z
+            pull = GROWTH if worst >= 0.0 else 0.0  # what fails comes first
+            best += pull * over
             step = 0.15 * reach
             for _ in range(5):
                 better = False
@@ -119,13 +131,20 @@ def move_rounds(points, order, shells, inc, start, table, scale, code, data, rou
                     px, py, pz = onto(code[v], data[v], x + c * tx + s * bx, y + c * ty + s * by, z + c * tz + s * bz)
                     points[v, 0], points[v, 1], points[v, 2] = px, py, pz
                     now, low, corner = star(points, v, shells, inc, start, table, scale, values)
-                    if now < best * (1 - 1e-6) and no_worse(worst, square, low, corner):
-                        best, worst, square, x, y, z = now, low, corner, px, py, pz
+                    if now >= best:
+                        continue
+                    left = excess(points, v, shells, inc, start, beside, size)
+                    now += pull * left
+                    if now < best * (1 - 1e-6) and (
+                        no_worse(worst, square, low, corner) or (pull > 0.0 and left < over and _sound_still(worst, square, low, corner))
+                    ):
+                        best, over, worst, square, x, y, z = now, left, low, corner, px, py, pz
                         better = True
                         break
                 if not better:
                     step *= 0.4
             points[v, 0], points[v, 1], points[v, 2] = x, y, z
+            excess(points, v, shells, inc, start, beside, size)
             if (x - x0) ** 2 + (y - y0) ** 2 + (z - z0) ** 2 > (5e-3 * reach) ** 2:
                 moves += 1
                 moved_any = True
@@ -161,5 +180,6 @@ def eased(
     """Places (n, 3) of all nodes after `nodes` moved on analytic carriers (`Holds`), for rows (m, 4) that are not part of a mesh yet."""
     inc, start = node_elements(shells, len(points))
     out = points.copy()
-    move_rounds(out, nodes, shells, inc, start, sheet.table(size), np.ones(len(shells)), code, data, EASY_ROUNDS, ENOUGH)
+    alone = np.full((len(shells), 4), -1, np.int32)  # what they will lie beside is not known yet
+    move_rounds(out, nodes, shells, inc, start, alone, sheet.table(size), np.ones(len(shells)), code, data, EASY_ROUNDS, ENOUGH)
     return out

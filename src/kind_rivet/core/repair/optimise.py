@@ -1,4 +1,4 @@
-"""Moving nodes on their faces and along their edges so that the elements' index rises; no element round a node ends worse than its worst before."""
+"""Moving nodes on their faces and along their edges so that the elements' index rises and neighbours become alike in size."""
 
 from __future__ import annotations
 
@@ -9,7 +9,8 @@ from numpy.typing import NDArray
 
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.mesh.mesh import Mesh
-from kind_rivet.core.quality.easing import ENOUGH, move_rounds, no_worse, node_elements, star
+from kind_rivet.core.quality.easing import ENOUGH, GROWTH, move_rounds, no_worse, node_elements, star
+from kind_rivet.core.quality.growth import beside, excess, sizes
 from kind_rivet.core.quality.index import judge, side_scale
 from kind_rivet.core.quality.limits import LimitSheet
 from kind_rivet.core.quality.shell_metrics import SCALED_JACOBIAN, shell_metrics
@@ -39,7 +40,8 @@ def optimise(
 ) -> Optimised:
     """Raise the index by moving nodes on faces and edges (all, or those in `nodes`); the others stay exactly where they are.
 
-    A node moves only if the cost round it falls and its worst element does not get worse.
+    A node moves only if the cost round it falls and its worst element does not get worse, or stays sound while
+    elements become more like their neighbours in size.
     """
     shells = mesh.shells()
     inc, start = node_elements(shells, mesh.nodes)
@@ -57,9 +59,11 @@ def optimise(
     points, opened = unfolded(points, shells, chosen, holds.code, holds.data)
     _onto_facets(points, mesh, np.flatnonzero(opened & (holds.code == 0)), holds)
     moved = int(opened.sum())
-    moved += int(move_rounds(points, analytic, shells, inc, start, table, scale, holds.code, holds.data, rounds, target))
-    if len(free):
-        moved += _free_rounds(points, free, mesh, shells, inc, start, table, scale, holds, rounds, target)
+    alike = beside(shells)
+    for near in (np.full_like(alike, -1), alike):  # what fails comes first; like sizes are sought among sound shells then
+        moved += int(move_rounds(points, analytic, shells, inc, start, near, table, scale, holds.code, holds.data, rounds, target))
+        if len(free):
+            moved += _free_rounds(points, free, mesh, shells, inc, start, near, table, scale, holds, rounds, target)
     holds.back_on_curves(points)
     _put_back_turned(points, mesh.points, shells)
     points.setflags(write=False)
@@ -99,6 +103,7 @@ def _free_rounds(
     shells: NDArray[np.int32],
     inc: NDArray[np.int32],
     start: NDArray[np.int64],
+    near: NDArray[np.int32],
     table: Floats,
     scale: Floats,
     holds: Holds,
@@ -110,15 +115,19 @@ def _free_rounds(
     values, moved = np.empty(10), 0
     for _ in range(min(rounds, 4)):
         trial = points.copy()
-        move_rounds(trial, free, shells, inc, start, table, scale, code, data, 1, target)
+        move_rounds(trial, free, shells, inc, start, near, table, scale, code, data, 1, target)
         _onto_facets(trial, mesh, free, holds)
+        size = sizes(points, shells)
         for v in free:
             keep = points[v].copy()
             cost, worst, square = star(points, v, shells, inc, start, table, scale, values)
+            cost += GROWTH * excess(points, v, shells, inc, start, near, size)
             points[v] = trial[v]
             now, low, corner = star(points, v, shells, inc, start, table, scale, values)
+            now += GROWTH * excess(points, v, shells, inc, start, near, size)
             if now < cost and no_worse(worst, square, low, corner):
                 moved += 1
             else:
                 points[v] = keep
+                excess(points, v, shells, inc, start, near, size)
     return moved

@@ -1,0 +1,63 @@
+"""Shells beside each other are of like size, as far as borders and rings allow."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+
+from kind_rivet.core.geometry.carriers import Floats
+from kind_rivet.core.quality.easing import ENOUGH, move_rounds, node_elements
+from kind_rivet.core.quality.growth import MOST, beside, growths
+from kind_rivet.core.quality.limits import DEFAULT
+from kind_rivet.core.quality.shell_metrics import SCALED_JACOBIAN, shell_metrics
+from tests.thin_meshes import made
+
+
+def rows_at(x: list[float], y: list[float]) -> tuple[Floats, np.ndarray]:
+    """Points and quads of a flat grid with lines at x and y."""
+    points = np.array([(a, b, 0.0) for b in y for a in x])
+    n = len(x)
+    return points, np.array([(i, i + 1, i + n + 1, i + n) for j in range(len(y) - 1) for i in range(j * n, j * n + n - 1)], np.int32)
+
+
+def test_growth_of_known_shells() -> None:
+    points, quads = rows_at([0, 1, 5], [0, 1])
+    trias = np.vstack((quads[:1], [(1, 2, 5, -1), (1, 5, 4, -1)])).astype(np.int32)
+    assert growths(points, quads) == pytest.approx([2.0])  # areas of 1 and 4
+    assert sorted(growths(points, trias)) == pytest.approx([1.0, 2.0])  # halves of the quad count as much as all of it
+    near = beside(trias)
+    assert sorted(near[0]) == [-1, -1, -1, 2]
+    assert sorted(near[1]) == [-1, -1, -1, 2]
+    assert sorted(near[2]) == [-1, -1, 0, 1]
+
+
+def test_three_shells_at_a_side_are_no_pair() -> None:
+    points = np.array([(0, 0, 0), (0, 1, 0), (1, 0, 0), (1, 1, 0), (-2, 0, 0), (-2, 1, 0), (0, 0, 3), (0, 1, 3)], float)
+    shells = np.array([(0, 2, 3, 1), (4, 0, 1, 5), (0, 6, 7, 1)], np.int32)
+    assert len(growths(points, shells)) == 0
+    assert (beside(shells) == -1).all()
+
+
+def test_nodes_move_until_neighbours_are_alike() -> None:
+    """Narrow columns beside wide ones are sound each; moved on the plane their nodes even them out."""
+    points, quads = rows_at([0, 1.2, 2.4, 3.1, 4.6, 5.8, 7], [0, 1, 2, 3, 4])
+    points[(points[:, 1] > 0) & (points[:, 1] < 4) & (points[:, 0] == 3.1), 0] = 2.9
+    assert growths(points, quads).max() > 1.7
+    inc, start = node_elements(quads, len(points))
+    inner = np.flatnonzero((points[:, 0] > 0) & (points[:, 0] < 7) & (points[:, 1] > 0) & (points[:, 1] < 4))
+    code, data = np.full(len(points), 1, np.int8), np.zeros((len(points), 8))
+    data[:, 5] = 1.0  # the plane z = 0
+    was = points.copy()
+    move_rounds(points, inner, quads, inc, start, beside(quads), DEFAULT.table(1.0), np.ones(len(quads)), code, data, 12, ENOUGH)
+    growing = growths(points, quads)
+    assert growing.max() < 1.6  # in the first and last row the border holds their other ends
+    assert np.mean(growing > MOST) < 0.04
+    assert shell_metrics(points, quads)[:, SCALED_JACOBIAN].min() > 0.75
+    assert np.array_equal(np.delete(points, inner, axis=0), np.delete(was, inner, axis=0))
+
+
+def test_the_cells_of_a_square_pattern_are_alike() -> None:
+    mesh = made("perforated_tray")
+    assert np.mean(growths(mesh.mesh.points, mesh.mesh.shells()) > MOST) < 0.002  # 0.19 with rings that leave 0.7 of the size between them
+    widths = {hole.widths for hole in mesh.shells.holes}
+    assert len(widths) == 1

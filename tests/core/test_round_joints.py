@@ -1,0 +1,88 @@
+"""Ribs between a tube and a flange it runs through, and round walls that follow each other: no notches, no circles in two parts."""
+
+from __future__ import annotations
+
+from functools import cache
+
+import numpy as np
+import pytest
+from OCP.BRepBuilderAPI import BRepBuilderAPI_MakeEdge, BRepBuilderAPI_MakeFace, BRepBuilderAPI_MakeWire
+from OCP.BRepPrimAPI import BRepPrimAPI_MakeRevol
+from OCP.GC import GC_MakeArcOfCircle
+from OCP.gp import gp_Ax1, gp_Dir, gp_Pnt
+from OCP.TopoDS import TopoDS_Shape
+
+from kind_rivet.core.midsurface.extract import CROSSING, extract
+from kind_rivet.core.midsurface.sheet import Sheet
+from tests.thin_meshes import Made, meshed, solid_of
+from tests.thin_parts import box, cut, cylinder, fused, turned
+
+Z = (0, 0, 1)
+
+
+def ring(inner: float, outer: float, z: float, height: float) -> TopoDS_Shape:
+    return cut(cylinder((0, 0, z), Z, outer, height), [cylinder((0, 0, z - 1), Z, inner, height + 2)])
+
+
+@cache
+def gusseted(outside: bool) -> Sheet:
+    """A tube, 3 thick, through a flange of 3, with four ribs of 2.5 in the corner between them."""
+    x = 58.5 if outside else -58.0
+    ribs = [box(x, -1.25, 0, 16.0 if outside else 12.0, 2.5, 30), box(-1.25, x, 0, 2.5, 16.0 if outside else 12.0, 30)]
+    bore = [cylinder((0, 0, -40), Z, 57, 80)]
+    tube = ring(57, 60, -30, 60)
+    flange = ring(45, 75, -1.5, 3)
+    return extract(solid_of(fused(tube, [flange, *(cut(rib, bore) if outside else rib for rib in ribs)])))
+
+
+@pytest.mark.parametrize("outside", [True, False])
+def test_ribs_fill_the_corner_where_a_tube_runs_through_a_flange(outside: bool) -> None:
+    sheet = gusseted(outside)
+    assert sheet.proof is not None
+    assert sheet.proof.mass_ratio == pytest.approx(1, abs=0.003)
+    shape = sheet.shape
+    corners = [e for e, beside in enumerate(shape.edge_faces) if len(set(beside)) > 2]
+    free = [e for e, beside in enumerate(shape.edge_faces) if len(beside) == 1]
+    assert len(corners) >= 4
+    assert shape.edge_length[free].min() > 2.0  # a notch had sides of 1.5, half of each wall
+    made = meshed(sheet, 5.0)
+    assert not len(made.quality.failing)
+    assert made.least_jacobian > 0.8
+
+
+def dished() -> TopoDS_Shape:
+    """A bottom rounded into a tube, 3 thick: a plane, a torus and a cylinder in a row."""
+    points = [(30, -1.5), (54, -1.5), (61.5, 6), (61.5, 40), (58.5, 40), (58.5, 6), (54, 1.5), (30, 1.5)]
+    at = [gp_Pnt(r, 0, z) for r, z in points]
+    wire = BRepBuilderAPI_MakeWire()
+    for k in range(8):
+        a, b = at[k], at[(k + 1) % 8]
+        if k in (1, 5):
+            reach = (7.5 if k == 1 else 4.5) * np.sqrt(0.5)
+            wire.Add(BRepBuilderAPI_MakeEdge(GC_MakeArcOfCircle(a, gp_Pnt(54 + reach, 0, 6 - reach), b).Value()).Edge())
+        else:
+            wire.Add(BRepBuilderAPI_MakeEdge(a, b).Edge())
+    return BRepPrimAPI_MakeRevol(BRepBuilderAPI_MakeFace(wire.Wire()).Face(), gp_Ax1(gp_Pnt(0, 0, 0), gp_Dir(*Z))).Shape()
+
+
+@cache
+def flanged() -> tuple[Sheet, Made]:
+    """The same with a flange round its tube, tilted."""
+    sheet = extract(solid_of(turned(fused(dished(), [ring(60, 85, 25, 3)]), 25.0)))
+    return sheet, meshed(sheet, 5.0)
+
+
+def test_round_walls_in_a_row_have_their_seams_in_a_row() -> None:
+    sheet, made = flanged()
+    assert sheet.way == CROSSING
+    shape = sheet.shape
+    seams = [e for e, beside in enumerate(shape.edge_faces) if len(beside) == 2 and len(set(beside)) == 1]
+    circles = [e for e, edge in enumerate(shape.edges) if edge.carrier.kind == "circle" and e not in seams]
+    assert (len(seams), len(circles)) == (3, 6)
+    assert all(shape.edges[e].closed for e in circles)
+    torus = next(f for f, face in enumerate(shape.faces) if face.carrier.kind == "torus")
+    ends = [e for e in shape.face_edges[torus] if e in circles]
+    assert len(ends) == 2
+    assert len({int(made.shells.divisions[e]) for e in ends}) == 1
+    assert not len(made.quality.failing)
+    assert made.quad_share == 1.0
