@@ -7,18 +7,20 @@ from dataclasses import replace
 import numpy as np
 import pytest
 from OCP.BRepAlgoAPI import BRepAlgoAPI_Cut
-from OCP.BRepBuilderAPI import BRepBuilderAPI_MakeEdge, BRepBuilderAPI_MakeFace, BRepBuilderAPI_MakeWire
+from OCP.BRepBuilderAPI import BRepBuilderAPI_MakeEdge, BRepBuilderAPI_MakeFace, BRepBuilderAPI_MakeWire, BRepBuilderAPI_Transform
 from OCP.BRepOffsetAPI import BRepOffsetAPI_MakePipe
-from OCP.BRepPrimAPI import BRepPrimAPI_MakeBox, BRepPrimAPI_MakeCylinder
-from OCP.gp import gp_Ax2, gp_Circ, gp_Dir, gp_Pnt
+from OCP.BRepPrimAPI import BRepPrimAPI_MakeBox, BRepPrimAPI_MakeCylinder, BRepPrimAPI_MakeSphere
+from OCP.gp import gp_Ax1, gp_Ax2, gp_Circ, gp_Dir, gp_Pnt, gp_Trsf
 
 from kind_rivet.core.document.document import Document
 from kind_rivet.core.geometry.carriers import Carrier, distance, fit_curve, offset, project
+from kind_rivet.core.geometry.extent import extent
 from kind_rivet.core.geometry.first_look import look, strip_width, suggested_size, suits
 from kind_rivet.core.geometry.holes import Hole
 from kind_rivet.core.geometry.kernel.facets import facet_shape
 from kind_rivet.core.geometry.rays import FacetTree
 from tests.made_up import cube, sharp_channel
+from tests.thin_parts import box, fused
 
 AXIS = np.array([1.0, 2.0, 2.0]) / 3
 CARRIERS = [
@@ -126,6 +128,20 @@ def test_suggested_size_is_a_round_number() -> None:
     channel = sharp_channel()  # 40 × 20 × 60, wall 2
     assert suggested_size(channel, ((2.0, 1.0),), ()) == 3.0
     assert suggested_size(channel, ((0.1, 1.0),), ()) == 0.8
+
+
+def test_a_body_is_as_large_turned_as_it_was() -> None:
+    """The box round it must not follow the axes: a mast turned askew would get another size."""
+    mast = fused(box(-95, -95, -8, 190, 190, 8), [box(-20, -30, 0, 40, 60, 400)])
+    turn = gp_Trsf()
+    turn.SetRotation(gp_Ax1(gp_Pnt(3, 2, 1), gp_Dir(1, 2, 3)), 0.7)
+    askew = BRepBuilderAPI_Transform(mast, turn, True).Shape()
+    straight, aslant = (facet_shape(shape) for shape in (mast, askew))
+    assert extent(straight) == pytest.approx(straight.diagonal, rel=1e-9)
+    assert extent(aslant) == pytest.approx(straight.diagonal, rel=1e-6)
+    assert aslant.diagonal > 1.1 * straight.diagonal
+    ball = facet_shape(BRepPrimAPI_MakeSphere(10.0).Shape())
+    assert extent(ball) == pytest.approx(20 * 3**0.5, rel=0.05)
 
 
 def test_narrow_flanges_of_a_long_rail_make_the_suggested_size_finer() -> None:

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from kind_rivet.core.geometry.extent import extent
 from kind_rivet.core.geometry.holes import Hole, find_holes, sheet_holes
 from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.geometry.shape import Shape
@@ -117,8 +118,9 @@ def _for_cut_outs(holes: tuple[Hole, ...]) -> float:
 def suggested_size(shape: Shape, walls: tuple[tuple[float, float], ...], holes: tuple[Hole, ...]) -> float:
     """A usual element size: about 1/90 of the diagonal, at least 1.5 walls (the ruling ones) but never over 1/20 of it; finer, down to 1/250, for the
     common holes and cut-outs and for narrow strips (flanges of rails, bars of grilles); rounded to a 1-2-5 step."""
-    wall, finest = _ruling_wall(walls), shape.diagonal / 250
-    size = min(max(shape.diagonal / 90, 1.5 * wall), shape.diagonal / 20)
+    across = extent(shape)
+    wall, finest = _ruling_wall(walls), across / 250
+    size = min(max(across / 90, 1.5 * wall), across / 20)
     bores = _bores([h for h in holes if h.kind == "round"])
     if len(bores):
         size = min(size, max(0.6 * float(np.median(bores)), finest))

@@ -52,6 +52,7 @@ class Crossed:
 
     lost : places of faces of the sheet that could not be made
     slivers : the solid's faces beside walls that are far narrower than thick, between others: their sheets could meet without them
+    wedges : those beside walls between sides of unlike kinds: what others are lost for may be nothing but the wedge between a tube and a plate beside it
     """
 
     shape: Shape
@@ -61,6 +62,7 @@ class Crossed:
     tunnels: tuple[int, ...]
     lost: tuple[Triple, ...]
     slivers: frozenset[frozenset[int]]
+    wedges: frozenset[frozenset[int]]
 
 
 def make_by_crossing(
@@ -127,6 +129,7 @@ def make_by_crossing(
         _before(solid, joined, {int(of_joined[f]) for f in tunnels}),
         sewn.lost,
         _slivers(sewn, middles),
+        frozenset(_beside(m) for m in middles if m.carrier.kind == "free" and not m.uniform and _taper(m) is not None),
     )
 
 

@@ -119,9 +119,17 @@ def _by_crossing(solid: Shape, tree: FacetTree, hands: tuple[Hand, ...] = (), ke
     made = make_by_crossing(solid, tree, hands, found=lambda whole, middles: keep(loose_walls(whole, middles)))
     sheet = _crossed(solid, tree, made)
     keep(sheet)
+    left: frozenset[frozenset[int]] = frozenset()
+    if made.lost and made.wedges and not hands:
+        with contextlib.suppress(Refused):
+            other_made = make_by_crossing(solid, tree, (), made.wedges)
+            other = _crossed(solid, tree, other_made)
+            if len(other_made.lost) < len(made.lost) and _off_weight(other) < _off_weight(sheet):
+                made, sheet, left = other_made, other, made.wedges
+                keep(sheet)
     if made.slivers and not hands:
         with contextlib.suppress(Refused):
-            other = _crossed(solid, tree, make_by_crossing(solid, tree, (), made.slivers))
+            other = _crossed(solid, tree, make_by_crossing(solid, tree, (), made.slivers | left))
             if _as_good(other, sheet):
                 return other
     return sheet
