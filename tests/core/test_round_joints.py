@@ -1,4 +1,4 @@
-"""Ribs between a tube and a flange it runs through, and round walls that follow each other: no notches, no circles in two parts."""
+"""Ribs between a tube and a flange it runs through, ribs flush with a doubler's edge, round walls in a row: no notches, no pieces, no circles in two parts."""
 
 from __future__ import annotations
 
@@ -86,3 +86,30 @@ def test_round_walls_in_a_row_have_their_seams_in_a_row() -> None:
     assert len({int(made.shells.divisions[e]) for e in ends}) == 1
     assert not len(made.quality.failing)
     assert made.quad_share == 1.0
+
+
+@pytest.mark.parametrize("inset", [0.0, 3.0])
+def test_ribs_flush_with_the_edge_of_a_doubler_join_it_to_its_plate(inset: float) -> None:
+    """The plate's middle lies lower than the doubler's: what of the rib leads from one to the other stays, not what would end at the plate's skin."""
+    plate = fused(box(0, 0, 0, 120, 60, 2.5), [box(40, 0, 2.5, 40, 60, 3)])
+    ribs = [box(x, 0, 0, 3, 60, 40) for x in (40 + inset, 77 - inset)]
+    sheet = extract(solid_of(fused(plate, ribs)))
+    assert sheet.proof is not None
+    assert sheet.proof.pieces == 1
+    assert sheet.proof.mass_ratio == pytest.approx(1, abs=0.008)
+    low, _ = sheet.shape.box
+    assert low[2] == pytest.approx(1.25)  # nothing hangs below the plate's middle
+    made = meshed(sheet, 5.0)
+    assert made.pieces == 1
+    assert not len(made.quality.failing)
+
+
+def test_what_cannot_be_made_for_a_wedge_is_made_without_it() -> None:
+    """A plate that lies within a tube's wall where it touches it: the wedge between them is no wall, and must not cost the tube."""
+    tube = ring(77, 80, 0, 120)
+    web = cut(box(78, -20, -60, 3, 40, 100), [cylinder((0, 0, -70), Z, 78.5, 200)])
+    sheet = extract(solid_of(fused(tube, [web, box(78, -20, -60, 30, 3, 100), box(78, 17, -60, 30, 3, 100)])))
+    assert sheet.proof is not None
+    assert sheet.proof.mass_ratio == pytest.approx(1, abs=0.04)  # of the wedges nothing is held
+    assert not [r for r in sheet.remarks if r.kind == "lost"]
+    assert any(face.carrier.kind == "cylinder" for face in sheet.shape.faces)

@@ -24,6 +24,8 @@ BESIDE = 0.25  # price of area beside the wall, against core area
 DEPTH = 0.05  # of that, what is given back half a wall below the skin: of two ways round a corner as long as each other, that one
 FREE = 1.5  # price of a free edge inside the solid, per length and wall
 BORDER = 0.01  # the same for one on the solid's border: it only decides between what is alike
+STUB = 0.15  # the same where nothing of the cell is wall and it is narrower than SLIM: what leads from one wall to another must not give way to it
+SLIM = 0.25  # of the thickest wall around: half a wall that is less than half as thick
 ENCLOSED = 4.0  # squared walls: what is left out of a wall between risers is filled up to this area
 BESIDES = 0.6  # walls within which another middle stands for the same wall
 HAIR = 1e-3  # walls: cells narrower than this on average have no area to speak of
@@ -59,7 +61,9 @@ def choose(middles: list[Middle], cuts: list[CutMiddle | None], network: Network
         if not set(lot) - set(bound):
             if len(lot) == 1:  # of two cells that close a gap alike, the one that joins walls, not the one that ends at the skin
                 a, b = network.points[list(side.nodes)]
-                gain[lot[0]] -= BORDER * float(np.linalg.norm(b - a)) * middles[side.at[0].middle].wall
+                m, c = names[lot[0]]
+                price = STUB if _is_stub(middles[m], cuts[m], c) else BORDER
+                gain[lot[0]] -= price * float(np.linalg.norm(b - a)) * middles[m].wall
         elif others:
             feet.append(_Foot(side, lot, bound, others))
         else:
@@ -77,6 +81,13 @@ def choose(middles: list[Middle], cuts: list[CutMiddle | None], network: Network
     left = {cell for cell, keep in forced.items() if not keep}
     kept |= _corners(kept, middles, cuts, network) - left
     return kept | (_enclosed(kept, middles, cuts, network, lines) - left)
+
+
+def _is_stub(middle: Middle, cut: CutMiddle | None, c: int) -> bool:
+    """Is a cell no wall by itself, but a strip that is narrow for the walls around?"""
+    assert cut is not None
+    cell = cut.cells[c]
+    return bool(cell.core <= 0 and cell.area < SLIM * middle.around * float(np.ptp(cut.uv[cell.rings[0]], axis=0).max()))
 
 
 @dataclass(frozen=True, eq=False)
