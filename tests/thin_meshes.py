@@ -35,6 +35,8 @@ from kind_rivet.core.repair.holds import holds_of
 from kind_rivet.core.repair.optimise import optimise
 from tests.conftest import EXAMPLES
 
+MOST_GROWTH = 1.5  # between neighbours
+
 
 @dataclass(frozen=True)
 class Made:

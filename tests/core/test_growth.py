@@ -7,10 +7,10 @@ import pytest
 
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.quality.easing import ENOUGH, move_rounds, node_elements
-from kind_rivet.core.quality.growth import MOST, beside, growths
+from kind_rivet.core.quality.growth import beside, growths
 from kind_rivet.core.quality.limits import DEFAULT
 from kind_rivet.core.quality.shell_metrics import SCALED_JACOBIAN, shell_metrics
-from tests.thin_meshes import made
+from tests.thin_meshes import MOST_GROWTH, made
 
 
 def rows_at(x: list[float], y: list[float]) -> tuple[Floats, np.ndarray]:
@@ -51,13 +51,15 @@ def test_nodes_move_until_neighbours_are_alike() -> None:
     move_rounds(points, inner, quads, inc, start, beside(quads), DEFAULT.table(1.0), np.ones(len(quads)), code, data, 12, ENOUGH)
     growing = growths(points, quads)
     assert growing.max() < 1.6  # in the first and last row the border holds their other ends
-    assert np.mean(growing > MOST) < 0.04
+    assert np.mean(growing > MOST_GROWTH) < 0.04
     assert shell_metrics(points, quads)[:, SCALED_JACOBIAN].min() > 0.75
     assert np.array_equal(np.delete(points, inner, axis=0), np.delete(was, inner, axis=0))
 
 
 def test_the_cells_of_a_square_pattern_are_alike() -> None:
     mesh = made("perforated_tray")
-    assert np.mean(growths(mesh.mesh.points, mesh.mesh.shells()) > MOST) < 0.002  # 0.19 with rings that leave 0.7 of the size between them
+    assert (
+        np.mean(growths(mesh.mesh.points, mesh.mesh.shells()) > MOST_GROWTH) < 0.002
+    )  # 0.19 with rings that leave 0.7 of the size between them
     widths = {hole.widths for hole in mesh.shells.holes}
     assert len(widths) == 1

@@ -6,9 +6,8 @@ import numpy as np
 import pytest
 
 from kind_rivet.core.midsurface.extract import HALF_WAY, extract
-from kind_rivet.core.quality.growth import MOST
 from tests import thin_parts
-from tests.thin_meshes import drawn_sheet, made, meshed, size_for
+from tests.thin_meshes import MOST_GROWTH, drawn_sheet, made, meshed, size_for
 
 SMOOTH = ("bent_rail", "sharp_rail", "box_tube", "round_tube", "louvre", "drawn_pan", "duct", "drafted_tray")  # sheet parts
 OTHERS = (
@@ -28,7 +27,7 @@ def test_made_up_parts_at_three_sizes(name: str) -> None:
         if times <= 1:
             assert mesh.angle_spread() < 1.0
             assert len(mesh.quality.failing) <= 0.002 * mesh.mesh.elements
-            assert np.mean(mesh.growth > MOST) < 0.006
+            assert np.mean(mesh.growth > MOST_GROWTH) < 0.006
             assert mesh.growth.max() < 2.0
 
 

@@ -11,12 +11,10 @@ from dataclasses import dataclass, replace
 from typing import Protocol, Self, cast
 
 import numpy as np
-import scipy
 from numpy.typing import NDArray
 
 from kind_rivet.core.geometry.carriers import Carrier, Floats, frame, unit
 
-NOSE = 0.5  # of its area, seen along its normal: how much a facet on the middle must have left
 BORDER = 1e-9  # weight of a facet's corner below which a place lies on the side across from it
 NEAR_POLE = 1.05  # rad of latitude from which a pole is too near
 ROUND_DOME = 1.95  # rad from its middle up to which a wall is a dome
@@ -317,25 +315,6 @@ def _frames(corners: Floats, side: NDArray[np.int64]) -> tuple[Floats, Floats]:
     return along, np.cross(unit(np.cross(along, c - a)), along)
 
 
-def _apart_from_noses(points: Floats, middle: Floats, facets: NDArray[np.int64]) -> NDArray[np.int64]:
-    """Facets (k,) of a side whose middles neither fold nor shrink away, as they do where it turns round to the other side; the largest piece of them."""
-    from kind_rivet.core.geometry.soup import facet_neighbours
-
-    def doubled(p: Floats) -> Floats:
-        return np.cross(p[facets[:, 1]] - p[facets[:, 0]], p[facets[:, 2]] - p[facets[:, 0]])
-
-    here, there = doubled(points), doubled(middle)
-    size = np.linalg.norm(here, axis=1)
-    kept = np.flatnonzero(np.einsum("ij,ij->i", here, there) > NOSE * size**2)
-    if not len(kept):
-        return kept
-    beside, _ = facet_neighbours(facets[kept].astype(np.int32), len(points))
-    one, k = np.nonzero(beside >= 0)
-    graph = scipy.sparse.coo_matrix((np.ones(len(one)), (one, beside[one, k])), shape=(len(kept), len(kept)))
-    label = scipy.sparse.csgraph.connected_components(graph, directed=False)[1]
-    return kept[label == np.argmax(np.bincount(label, size[kept]))]
-
-
 class FacetChart:
     """The facets of a free side laid flat, with a straight margin round them."""
 
@@ -352,6 +331,7 @@ class FacetChart:
         from kind_rivet.core.errors import Refused
         from kind_rivet.core.meshing.flatten import flatten_facets
         from kind_rivet.core.midsurface.fields import settle
+        from kind_rivet.core.midsurface.noses import apart_from_noses
 
         facets = side.tree.facets.astype(np.int64)
         points = side.tree.points
@@ -361,7 +341,7 @@ class FacetChart:
         try:
             return FacetChart(middle, flatten_facets(middle, facets), facets)
         except Refused:
-            kept = _apart_from_noses(points, middle, facets)
+            kept = apart_from_noses(points, middle, facets)
             used, local = np.unique(facets[kept], return_inverse=True)
             if len(kept) == len(facets) or not len(kept):
                 raise

@@ -1,4 +1,4 @@
-"""Freely curved skins that lie opposite themselves, like that of a blade drawn in one: parted along their noses into two sides."""
+"""Noses of blades, where one side of a wall turns round into the other: skins drawn in one are parted there, and maps of a side leave them out."""
 
 from __future__ import annotations
 
@@ -17,6 +17,7 @@ LEAST = 8  # facets of a skin worth a look
 OPPOSED = 0.5  # of its area: how much must lie opposite itself
 EACH = 0.25  # of that: the smaller side
 WIDE = 3.0  # walls: least width of a side
+LEFT = 0.5  # of its area, seen along its normal: how much a facet on the middle must have left
 
 
 def parted(shape: Shape, tree: FacetTree, origin: NDArray[np.int64]) -> tuple[Shape, NDArray[np.int64]]:
@@ -50,8 +51,7 @@ def _sides(shape: Shape, mine: NDArray[np.int64], centre: Floats, tree: FacetTre
     one, side = np.nonzero((beside >= 0) & ~_seams(shape, mine))  # a seam may run along a nose
     other = beside[one, side]
     near = met[one] & met[other] & (np.einsum("ij,ij->i", normal[one], normal[other]) > 0)
-    graph = scipy.sparse.coo_matrix((np.ones(near.sum()), (one[near], other[near])), shape=(len(mine), len(mine)))
-    label = scipy.sparse.csgraph.connected_components(graph, directed=False)[1]
+    label = _pieces(one[near], other[near], len(mine))
     share = np.bincount(label[met], area[met], int(label.max()) + 1)
     first, second = np.argsort(-share, kind="stable")[:2] if len(share) > 1 else (0, 0)
     if share[second] < EACH * share.sum() or share[second] < (WIDE * wall) ** 2:
@@ -75,8 +75,30 @@ def _seams(shape: Shape, mine: NDArray[np.int64]) -> NDArray[np.bool_]:
 def _in_one(second: NDArray[np.bool_], one: NDArray[np.int64], other: NDArray[np.int64], area: Floats) -> NDArray[np.int64]:
     """The side (k,) of each facet, islands of one side amid the other taken over."""
     alike = second[one] == second[other]
-    graph = scipy.sparse.coo_matrix((np.ones(alike.sum()), (one[alike], other[alike])), shape=(len(second), len(second)))
-    label = scipy.sparse.csgraph.connected_components(graph, directed=False)[1]
+    label = _pieces(one[alike], other[alike], len(second))
     size = np.bincount(label, area)
     main = [int(np.argmax(np.where(np.bincount(label, second == k) > 0, size, -1.0))) for k in (False, True)]
     return np.where(label == main[0], 0, np.where(label == main[1], 1, np.where(second, 0, 1)))
+
+
+def apart_from_noses(points: Floats, middle: Floats, facets: NDArray[np.int64]) -> NDArray[np.int64]:
+    """Facets (k,) of a side that neither fold nor shrink away when its points (n, 3) go to the middle (n, 3), as they do at a nose; the largest piece of them."""
+
+    def doubled(p: Floats) -> Floats:
+        return np.cross(p[facets[:, 1]] - p[facets[:, 0]], p[facets[:, 2]] - p[facets[:, 0]])
+
+    here, there = doubled(points), doubled(middle)
+    size = np.linalg.norm(here, axis=1)
+    kept = np.flatnonzero(np.einsum("ij,ij->i", here, there) > LEFT * size**2)
+    if not len(kept):
+        return kept
+    beside, _ = facet_neighbours(facets[kept].astype(np.int32), len(points))
+    one, k = np.nonzero(beside >= 0)
+    label = _pieces(one, beside[one, k].astype(np.int64), len(kept))
+    return kept[label == np.argmax(np.bincount(label, size[kept]))]
+
+
+def _pieces(one: NDArray[np.int64], other: NDArray[np.int64], count: int) -> NDArray[np.int64]:
+    """The piece (count,) each facet belongs to, by pairs of neighbours."""
+    graph = scipy.sparse.coo_matrix((np.ones(len(one)), (one, other)), shape=(count, count))
+    return np.asarray(scipy.sparse.csgraph.connected_components(graph, directed=False)[1], np.int64)
