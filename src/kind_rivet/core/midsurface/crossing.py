@@ -52,7 +52,7 @@ class Crossed:
 
     lost : places of faces of the sheet that could not be made
     slivers : the solid's faces beside walls that are far narrower than thick, between others: their sheets could meet without them
-    wedges : those beside walls between sides of unlike kinds: what others are lost for may be nothing but the wedge between a tube and a plate beside it
+    wedges : those beside walls that vary between two exact sides with no exact surface amid them: others may be lost for what is but the wedge between a tube and a plate
     """
 
     shape: Shape
@@ -74,14 +74,14 @@ def make_by_crossing(
 ) -> Crossed:
     """The sheet of a body whose walls meet, as decided by hand where it was. Raises `Refused` when no walls are found.
 
-    `left_out`: walls, by the faces beside them, that are not made (`Crossed.slivers` of an earlier sheet).
+    `left_out`: walls, by the faces beside them, that are not made (`Crossed.slivers` and `Crossed.wedges` of an earlier sheet).
     `found` is told of the walls once they are known, with the solid their sides are faces of.
     """
     joined, _ = simplify(solid, blends=True, turning=np.pi)
     whole, of_joined = unwound(joined)
-    whole, of_joined = parted(whole, tree if whole is joined else FacetTree.over(whole.points, whole.facets), of_joined)
     if whole is not joined:
         tree = FacetTree.over(whole.points, whole.facets)
+    whole, of_joined = parted(whole, tree, of_joined)
     tolerance = 1e-6 * whole.diagonal
     opposed = find_opposed(whole, tree)
     pairs = find_pairs(whole, opposed)
@@ -109,21 +109,11 @@ def make_by_crossing(
     if not len(sewn.shape.faces):
         raise Refused("No wall was found that is wide for its thickness.", "Mesh this body with solids.")
     own = [middles[m] for m in sewn.face_middle]
-    corner = sewn.corner_wall.mean(axis=1)
-    area = sewn.shape.facet_area
-    thickness = np.array(
-        [np.average(corner[sewn.shape.facet_face == f], weights=area[sewn.shape.facet_face == f]) for f in range(len(own))]
-    )
     tapers = tuple(_taper(m) or _varying(sewn, f, m) for f, m in enumerate(own))
-    places, _, at, _ = face_samples(sewn.shape, TAKEN)
-    for f, taper in enumerate(tapers):  # corners tell little of a wall that bulges
-        if isinstance(taper, Taper) and {taper.first.kind, taper.second.kind} != {"plane"}:
-            thickness[f] = taper.thickness(places[at == f]).mean()
-    thickness = np.array([float(f"{t:.9g}") for t in thickness])
     used = {f for m in own for f in m.sides[0] | m.sides[1]}
     return Crossed(
         edges_in_one(turned_alike(sewn.shape)),
-        thickness,
+        _thickness(sewn, tapers),
         tapers,
         _before(solid, joined, {int(of_joined[f]) for f in used}),
         _before(solid, joined, {int(of_joined[f]) for f in tunnels}),
@@ -163,6 +153,18 @@ def _taper(middle: Middle) -> Taper | None:
     if middle.uniform or not isinstance(a, CarrierField) or not isinstance(b, CarrierField):
         return None
     return Taper(a.carrier, a.sign, b.carrier, b.sign)
+
+
+def _thickness(sewn: Sewn, tapers: tuple[Taper | Varying | None, ...]) -> Floats:
+    """Mean thickness (f,) of each face: from its corners, but all over it where a wall between curved sides bulges."""
+    shape = sewn.shape
+    corner, area = sewn.corner_wall.mean(axis=1), shape.facet_area
+    out = np.array([np.average(corner[shape.facet_face == f], weights=area[shape.facet_face == f]) for f in range(len(tapers))])
+    places, _, face, _ = face_samples(shape, TAKEN)
+    for f, taper in enumerate(tapers):
+        if isinstance(taper, Taper) and {taper.first.kind, taper.second.kind} != {"plane"}:
+            out[f] = taper.thickness(places[face == f]).mean()
+    return np.array([float(f"{t:.9g}") for t in out])
 
 
 def _varying(sewn: Sewn, face: int, middle: Middle) -> Varying | None:

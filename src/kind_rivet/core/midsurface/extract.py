@@ -122,10 +122,10 @@ def _by_crossing(solid: Shape, tree: FacetTree, hands: tuple[Hand, ...] = (), ke
     left: frozenset[frozenset[int]] = frozenset()
     if made.lost and made.wedges and not hands:
         with contextlib.suppress(Refused):
-            other_made = make_by_crossing(solid, tree, (), made.wedges)
-            other = _crossed(solid, tree, other_made)
-            if len(other_made.lost) < len(made.lost) and _off_weight(other) < _off_weight(sheet):
-                made, sheet, left = other_made, other, made.wedges
+            without = make_by_crossing(solid, tree, (), made.wedges)
+            other = _crossed(solid, tree, without)
+            if len(without.lost) < len(made.lost) and _off_weight(other) < _off_weight(sheet):
+                made, sheet, left = without, other, made.wedges
                 keep(sheet)
     if made.slivers and not hands:
         with contextlib.suppress(Refused):

@@ -21,7 +21,7 @@ LEFT = 0.5  # of its area, seen along its normal: how much a facet on the middle
 
 
 def parted(shape: Shape, tree: FacetTree, origin: NDArray[np.int64]) -> tuple[Shape, NDArray[np.int64]]:
-    """The shape with such skins parted, and what `origin` (f,) says of their faces; new faces come last."""
+    """The shape with freely curved skins that lie opposite themselves parted, facets as they were; and what `origin` (f,) says of its faces, new ones last."""
     centre = shape.points[shape.facets].mean(axis=1)
     for face in [f for f, one in enumerate(shape.faces) if one.carrier.kind == "free"]:
         mine = np.flatnonzero(shape.facet_face == face)

@@ -35,6 +35,7 @@ def size_of(points, shells, e):  # type: ignore[no-untyped-def]
 
 @kernel
 def sizes(points, shells):  # type: ignore[no-untyped-def]
+    """Sizes (m,) of all shell rows."""
     out = np.empty(len(shells))
     for e in range(len(shells)):
         out[e] = size_of(points, shells, e)
