@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 
 from kind_rivet.core.geometry.carriers import FREE, distance, fit_curve, same, unit
 from kind_rivet.core.geometry.curving import curving_on
+from kind_rivet.core.geometry.prism_axis import axis_of
 from kind_rivet.core.geometry.shape import Edge, Face, Shape
 
 SMOOTH = np.cos(np.radians(8.0))
@@ -67,15 +68,15 @@ class _Groups:
             self.join(a, b)
 
     def join_turning(self, face: int, other: int, turning: float) -> None:
-        """Make them one unless that would turn by more than `turning` from its mean, or be a tube.
+        """Make them one unless that would turn by more than `turning` from its mean, or be a tube where none was.
 
-        What turns but little closes round a hole or the foot of a rib, not round a tube.
+        What turns but little closes round a hole or the foot of a rib, not round a tube. Lengths of one straight tube go together.
         """
         a, b = int(self.label[face]), int(self.label[other])
         if a == b:
             return
         turned = self._turned(a, b)
-        if turned <= turning and (turned < OPEN or self._are_a_disc(a, b)):
+        if turned <= turning and (turned < OPEN or self._are_a_disc(a, b) or self._are_a_prism(a, b)):
             self.join(a, b)
 
     def _would_close(self, a: int, b: int) -> bool:
@@ -96,10 +97,23 @@ class _Groups:
         return len(chains) > 1 and not self._in_a_plane(self.members[a] + self.members[b])
 
     def _are_a_disc(self, a: int, b: int) -> bool:
-        """Are two groups together one piece without a hole, by Euler's number of their facets?"""
-        facets = self.shape.facets[((self.label == a) | (self.label == b))[self.shape.facet_face]]
+        """Are two groups together one piece without a hole?"""
+        return self._euler((self.label == a) | (self.label == b)) == 1
+
+    def _are_a_prism(self, a: int, b: int) -> bool:
+        """Do two groups run straight along one axis, and make no hole that neither of them has?"""
+        lots = [self.label == a, self.label == b]
+        together = lots[0] | lots[1]
+        if self._euler(together) < min(self._euler(lot) for lot in lots):
+            return False
+        normals = self.shape.normals[together[self.shape.facet_face]].reshape(-1, 3)
+        return axis_of(normals) is not None
+
+    def _euler(self, faces: NDArray[np.bool_]) -> int:
+        """Euler's number of the facets of some faces (f,): 1 of a disc, 0 of a tube."""
+        facets = self.shape.facets[faces[self.shape.facet_face]]
         sides = np.sort(np.concatenate((facets[:, :2], facets[:, 1:], facets[:, ::2])), axis=1)
-        return len(np.unique(facets)) - len(np.unique(sides, axis=0)) + len(facets) == 1
+        return len(np.unique(facets)) - len(np.unique(sides, axis=0)) + len(facets)
 
     def _turned(self, a: int, b: int) -> float:
         """Largest angle between a facet of two groups and the mean of all."""

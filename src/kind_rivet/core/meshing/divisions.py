@@ -214,6 +214,8 @@ def _by_mean_length(
         length = [sum(curves[e].length for e in side) for side in sides]
         for k in (0, 1):
             row = 2 * patch.area / max(length[k + 1] + length[(k + 3) % 4], 1e-300)
+            if set(sides[k + 1]) == set(sides[(k + 3) % 4]):  # ends of a tube, however short its seam
+                continue
             if row < BULGE * max(length[k], length[k + 2]):  # a corner that widens from one side to the other does not bulge
                 continue
             for side, own in ((sides[k], length[k]), (sides[k + 2], length[k + 2])):

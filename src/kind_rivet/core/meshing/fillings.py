@@ -18,12 +18,14 @@ from kind_rivet.core.meshing.free.small import small_fillings
 from kind_rivet.core.meshing.free.symmetry import fill_symmetric
 from kind_rivet.core.meshing.grain import grain_of, with_grain
 from kind_rivet.core.meshing.mapped import fill_blocks, fill_mapped, fill_rings, fill_star
+from kind_rivet.core.meshing.on_tube import fill_tube
 from kind_rivet.core.meshing.patch import Patch
 from kind_rivet.core.meshing.rows import regular_inside, rows_with_clearings
 from kind_rivet.core.meshing.rules import ShellRules
 from kind_rivet.core.meshing.sizes import spots_of
 
 SIGNED = 0.65  # scaled Jacobian from which a mesh with three mirror axes or more and no tria is taken without trying another
+ON_TUBE = 0.5  # scaled Jacobian from which rows along and round a tube are taken at once
 ALIKE = 1.02  # unease of a symmetric mesh against a free one up to which it is preferred
 ALIKE_CLEARING = 1.15  # the same within a clearing round a hole
 CALM_ROWS = 0.25  # unease on average up to which a regular mesh is taken without trying the free one
@@ -46,6 +48,8 @@ def best_filling(
     way = next((rules.ways[f] for f in patch.faces if f in rules.ways), "")
     regular, plain = None, not len(hard) and not len(spots)
     if not len(hard) and way != "free" and (plain or way == "regular"):
+        if len(loops) == 1 and (tube := fill_tube(patch, loops[0])) is not None and tube.worst > ON_TUBE:
+            return tube
         if len(loops) == 1:
             regular = regular_inside(patch, loops[0], size, turn)
         elif len(loops) == 2:

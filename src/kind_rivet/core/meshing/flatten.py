@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 from kind_rivet.core.errors import Refused
 from kind_rivet.core.geometry.carriers import Floats, frame, unit
 
+STRETCH = (0.75, 1.35)  # factors by which sides of facets may change their length
 SLIVERS = 5e-3  # share of a map that may be folded where slivers of facets lie askew
 
 
@@ -35,6 +36,13 @@ def flatten_facets(space: Floats, facets: NDArray[np.int64], rounds: int = 12) -
     if _folded(uv, facets) <= SLIVERS:
         return uv
     raise problem
+
+
+def distorted(space: Floats, flat: Floats, facets: NDArray[np.integer]) -> bool:
+    """Do sides of facets change their length much between two maps of the same points, as those of a tube laid flat as a ring do?"""
+    was, now = (np.linalg.norm(p[facets] - np.roll(p[facets], 1, axis=1), axis=2).ravel() for p in (space, flat))
+    low, high = np.percentile(now / np.maximum(was, 1e-300), [3, 97])
+    return bool(low < STRETCH[0] or high > STRETCH[1])
 
 
 def _seen_from_above(space: Floats, facets: NDArray[np.int64], area: Floats) -> Floats:
@@ -62,7 +70,8 @@ def _folded(uv: Floats, facets: NDArray[np.int64]) -> float:
     """Share of the map that is folded over; a hair more than 0 if facets only collapse."""
     signed = _signed(uv, facets)
     down = signed <= 0
-    return float(-signed[down].sum() / signed.sum() + 1e-12) if down.any() else 0.0
+    whole = float(signed.sum())
+    return (-float(signed[down].sum()) / whole + 1e-12 if whole > 0 else float("inf")) if down.any() else 0.0
 
 
 def _local_frames(space: Floats, facets: NDArray[np.int64]) -> tuple[Floats, Floats]:

@@ -23,6 +23,7 @@ RANK = {"joint": 0, "step": 1, "bend": 2, "outline": 3, "riser": 4, "prolong": 5
 SEAM = -2  # in place of a line's number
 FOLDED = 1.0  # walls: a place on a freely curved middle that its chart finds farther off than this lies beyond it
 TORN = 5.0  # times as far apart on a chart as in space: a chart is cut between two such places
+STEP = 0.01  # walls between places by which it is told how a chart stretches
 DEEP = 0.3  # of half a wall: how far from that depth below the skin places may lie that count as so deep
 
 
@@ -102,8 +103,9 @@ def cut_up(middle: Middle, number: int, lines: list[Line], solid: FacetTree, sha
     cells = []
     sides: dict[tuple[int, int], list[int]] = {}
     for c, k in enumerate(keep):
-        test, area = tests[k], float(faces[k].area)
+        test = tests[k]
         assert test is not None
+        area = float(faces[k].area) * test[2]
         cells.append(Cell(area, area * test[0], area * test[1], tuple(rings[k]), faces[k]))
         for ring in rings[k]:
             for i, j in zip(ring[:-1].tolist(), ring[1:].tolist(), strict=True):
@@ -180,8 +182,10 @@ def _at_seam(uv: Floats, period: float) -> list[Floats]:
     return [q for q in out if len(q) > 1 and np.ptp(q, axis=0).max() > 0]
 
 
-def _tested(middle: Middle, faces: NDArray[np.object_], solid: FacetTree, shape: Shape) -> list[tuple[float, float] | None]:
-    """Core share of every cell, −1 beyond where the two sides of the wall cross, and share half a wall below the skin; None outside the solid."""
+def _tested(middle: Middle, faces: NDArray[np.object_], solid: FacetTree, shape: Shape) -> list[tuple[float, float, float] | None]:
+    """Core share of every cell, −1 beyond where the two sides of the wall cross, share half a wall below the skin, and how much larger it is
+    than on the chart; None outside the solid.
+    """
     places, whose = [], []
     for k, polygon in enumerate(faces):
         q = _inner_places(polygon)
@@ -212,7 +216,19 @@ def _tested(middle: Middle, faces: NDArray[np.object_], solid: FacetTree, shape:
     share_core = np.bincount(cell, core, len(faces)) / count
     share_core[share_wall < 0.5] = -1.0
     share_half = np.bincount(cell, half, len(faces)) / count
-    return [(float(c), float(h)) if i >= 0.5 else None for c, h, i in zip(share_core, share_half, share_in, strict=True)]
+    larger = np.bincount(cell, _larger(middle, uv, p), len(faces)) / count
+    return [
+        (float(c), float(h), float(a)) if i >= 0.5 else None for c, h, a, i in zip(share_core, share_half, larger, share_in, strict=True)
+    ]
+
+
+def _larger(middle: Middle, uv: Floats, p: Floats) -> Floats:
+    """How many times larger the middle is than its chart, at places (n, 2) and their points (n, 3): charts of freely curved tubes stretch."""
+    if middle.carrier.kind != "free" or not middle.chart.period:
+        return np.ones(len(uv))
+    step = STEP * middle.wall
+    one, other = ((middle.place(uv + step * np.eye(2)[k]) - p) / step for k in (0, 1))
+    return np.asarray(np.linalg.norm(np.cross(one, other), axis=1))
 
 
 def _squarely(

@@ -348,6 +348,14 @@ class FacetChart:
             local = np.asarray(local, np.int64).reshape(-1, 3)
             return FacetChart(middle[used], flatten_facets(middle[used], local), local)
 
+    @property
+    def stretched(self) -> bool:
+        """Do facets change their size much when laid flat, as those of a short tube do?"""
+        from kind_rivet.core.meshing.flatten import distorted
+
+        facets = self.space_tree.facets
+        return distorted(self.space_tree.points, self.flat_tree.points, facets)
+
     @staticmethod
     def _through(tree_from, tree_to, q: Floats) -> Floats:  # type: ignore[no-untyped-def]
         """Places in the other map: by the nearest facet's affine map, beyond the border straight on from the nearest place on it."""

@@ -34,6 +34,7 @@ from kind_rivet.core.midsurface.middles import Middle
 from kind_rivet.core.midsurface.network import connect
 from kind_rivet.core.midsurface.noses import parted
 from kind_rivet.core.midsurface.pairs import find_opposed, find_pairs
+from kind_rivet.core.midsurface.prisms import runs_on
 from kind_rivet.core.midsurface.seams import move_cuts, turn_cuts
 from kind_rivet.core.midsurface.sew import Sewn, sew
 from kind_rivet.core.midsurface.sheet import Taper, Varying
@@ -90,7 +91,7 @@ def make_by_crossing(
         whole, tree = plain, FacetTree.over(plain.points, plain.facets)
         opposed = find_opposed(whole, tree)
         pairs = find_pairs(whole, opposed)
-    fields = [face_field(whole, f) for f in range(len(whole.faces))]
+    fields = runs_on(whole, [face_field(whole, f) for f in range(len(whole.faces))])
     pairs = chosen_pairs(whole, tree, opposed, pairs, fields, hands)
     if not pairs:
         raise Refused("No wall was found: nothing thin lies opposite anything.", "Mesh this body with solids.")

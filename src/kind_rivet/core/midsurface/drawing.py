@@ -91,6 +91,8 @@ def _bent_wall(shape: Shape, pair: Pair, made: Middle) -> bool:
 
 
 def _alike(a: Middle, b: Middle, tolerance: float) -> bool:
+    if a.carrier.kind == b.carrier.kind == "free" and {id(a.first), id(a.second)} == {id(b.first), id(b.second)}:
+        return True
     if abs(a.wall - b.wall) > SAME_WALL * a.wall:
         return False
     if a.carrier.kind == b.carrier.kind == "free":
@@ -356,7 +358,8 @@ def _joint(
     ways: list[tuple[Field, tuple[Field, ...]]] = [(mitre, (mitre,)) for mitre in _mitres(a, b, tolerance)]
     out = []
     for field, zeros in ways or [(other.field, (a.field, b.field))]:
-        for points in crossing(on, field, lo, hi, 0.4 * min(a.wall, b.wall), tolerance):
+        within = (low, high) if on.carrier.kind == "free" else None
+        for points in crossing(on, field, lo, hi, 0.4 * min(a.wall, b.wall), tolerance, within):
             angle = np.abs(np.einsum("ij,ij->i", a.normal(points), b.normal(points)))
             along = np.linspace(points[0], points[-1], STATIONS) if len(points) == 2 else points
             near = ((along >= close[0]) & (along <= close[1])).all(axis=1)

@@ -10,7 +10,7 @@ from __future__ import annotations
 
 import dataclasses
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, cast
 
 import numpy as np
 
@@ -19,10 +19,16 @@ from kind_rivet.core.geometry.carriers import FREE, Carrier, Floats, offset, uni
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.midsurface.charts import Chart, ConeChart, CylinderChart, FacetChart, PlaneChart, TorusChart, sphere_chart
 from kind_rivet.core.midsurface.fields import CarrierField, FacetField, Field, settle, signed_distance
+from kind_rivet.core.midsurface.prisms import PrismChart
 from kind_rivet.core.midsurface.round_charts import tube_chart
+from kind_rivet.core.midsurface.tube_charts import TubeChart
 
+SHORTER = 0.8  # of the other's area: a side that is much smaller
 SLOTTED = 0.9  # a side with a border shorter than this share of the other's is laid flat: ribs leave slots in the other
 FLAT_CONE = np.radians(75.0)  # half angle of a cone that is drawn on as on a plane
+ROUNDS = 12  # Newton steps to a place on a middle
+EXACT = 1e-11  # walls: steps that change nothing
+TURN = 0.05  # share of a chart's period that one of them may take
 
 
 @dataclass(frozen=True)
@@ -63,12 +69,15 @@ class Middle:
         if self.carrier.kind == "plane":
             return p
         n = self.chart.normal(uv)
-        for _ in range(8):
-            value, gradient = self.field(p)
-            slope = np.einsum("ij,ij->i", gradient, n)
-            step = value / np.where(np.abs(slope) < 0.1, np.where(slope < 0, -0.1, 0.1), slope)
-            p = p - np.clip(step, -self.wall, self.wall)[:, None] * n
-            if np.abs(step).max(initial=0.0) < 1e-13 * (1 + np.abs(p).max(initial=0.0)):
+        most = max(self.wall, TURN * self.chart.period)  # an oblong tube lies far off the round chart it is drawn on
+        moving = np.arange(len(p))
+        for _ in range(ROUNDS):
+            value, gradient = self.field(p[moving])
+            slope = np.einsum("ij,ij->i", gradient, n[moving])
+            step = np.clip(value / np.where(np.abs(slope) < 0.1, np.where(slope < 0, -0.1, 0.1), slope), -most, most)
+            p[moving] -= step[:, None] * n[moving]
+            moving = moving[np.abs(step) > EXACT * self.wall]
+            if not len(moving):
                 break
         return p
 
@@ -176,6 +185,15 @@ def less_slotted(sides: list[FacetField]) -> FacetField:
     return sides[max(range(len(sides)), key=rank.__getitem__)]
 
 
+def _smaller_first(sides: list[FacetField]) -> list[FacetField]:
+    """Sides with one first that is much smaller than the other, which then runs on where the wall between them does not."""
+    area = []
+    for side in sides:
+        p = side.tree.points[side.tree.facets]
+        area.append(float(np.linalg.norm(np.cross(p[:, 1] - p[:, 0], p[:, 2] - p[:, 0]), axis=1).sum()))
+    return sides[::-1] if len(sides) == 2 and area[1] < SHORTER * area[0] else sides
+
+
 def _border_length(side: FacetField) -> float:
     """Length of the sides that only one facet has."""
     facets = side.tree.facets
@@ -204,18 +222,34 @@ def _chart(carrier: Carrier, shape: Shape, faces: tuple[int, int], first: Field,
                 if near.kind == "plane" or near.data[-1] > 1e-6 * wall:
                     carrier = near
                     break
-    if (chart := chart_over(carrier, samples)) is not None:
-        return chart
+    if (exact := chart_over(carrier, samples)) is not None:
+        return exact
     sides = [s for s in (first, second) if isinstance(s, FacetField)]
-    between = Between(first, second)
+    if not sides:  # two exact sides with nothing exact between them
+        raise Refused(
+            "A wall between two sides that do not belong together cannot be laid flat.", "Leave it out, or choose its sides by hand."
+        )
+    return _free_chart(sides, Between(first, second), wall, samples)
+
+
+def _free_chart(sides: list[FacetField], between: Between, wall: float, samples: Floats) -> Chart:
+    """The middle rolled off where it is a prism; else its facets laid flat, or what leads along and round a tube. Raises `Refused`."""
+    shorter = _smaller_first(sides)
+    for side in shorter:
+        if (prism := PrismChart.over(side, between, wall)) is not None:
+            return cast(Chart, prism)
+    flat = trouble = None
     try:
-        if not sides:  # two exact sides with nothing exact between them
-            raise Refused(
-                "A wall between two sides that do not belong together cannot be laid flat.", "Leave it out, or choose its sides by hand."
-            )
-        return FacetChart.over(less_slotted(sides), between, wall)
-    except Refused:
-        tube = tube_chart(samples, unit(between(samples)[1]))
-        if tube is None:
-            raise
-        return tube
+        flat = FacetChart.over(less_slotted(sides), between, wall)
+    except Refused as refused:
+        trouble = refused
+    if flat is not None and not flat.stretched:
+        return flat
+    for side in shorter:
+        if (tube := TubeChart.around(side, between, wall)) is not None:
+            return tube
+    made = tube_chart(samples, unit(between(samples)[1])) or flat
+    if made is None:
+        assert trouble is not None
+        raise trouble
+    return made

@@ -18,6 +18,8 @@ TURN = 0.13  # radians from point to point along curves
 HALVINGS, NEAR = 24, 0.02  # halvings of a facet's side in search of a middle, and walls off it that are near enough
 SAG = 0.08  # squared chord over radius, in walls: a hundredth of the wall between chord and curve
 
+SQUARE = np.array([[0, 0], [1, 0], [1, 1], [0, 1]])  # corners of a square, in turn
+
 
 @dataclass(frozen=True)
 class Line:
@@ -232,8 +234,12 @@ def _chains(
     return out
 
 
-def crossing(middle: Middle, field: Field, low: Floats, high: Floats, finest: float, tolerance: float) -> list[Floats]:
+def crossing(
+    middle: Middle, field: Field, low: Floats, high: Floats, finest: float, tolerance: float, within: tuple[Floats, Floats] | None = None
+) -> list[Floats]:
     """Curves on the middle along which a field vanishes, inside a box (2,), (2,) on its chart: exact points (n, 3) each.
+
+    `within`: corners (3,), (3,) of a box in space, beyond which they may end.
 
     Squares that the curve may touch are quartered down to `finest`, then marched. On a chart that
     closes they fill its period exactly, so that a curve all the way round ends where it began.
@@ -249,9 +255,11 @@ def crossing(middle: Middle, field: Field, low: Floats, high: Floats, finest: fl
     cells = np.column_stack((i.ravel(), j.ravel()))
     for level in range(levels + 1):
         size = h / 2**level
-        centre = low + (cells + 0.5) * size
-        value = field(middle.place(centre))[0]
-        cells = cells[np.abs(value) <= 1.3 * 0.5 * np.linalg.norm(size) * 1.3]
+        centre, reach = _over_squares(middle, low, cells, size)
+        if within is not None:
+            near = ((centre > within[0] - reach[:, None]) & (centre < within[1] + reach[:, None])).all(axis=1)
+            cells, centre, reach = cells[near], centre[near], reach[near]
+        cells = cells[np.abs(field(centre)[0]) <= 1.3 * reach * 1.3]
         if level < levels:
             cells = (2 * cells[:, None, :] + np.array([[0, 0], [0, 1], [1, 0], [1, 1]])).reshape(-1, 2)
         if len(cells) > 200_000:
@@ -259,7 +267,7 @@ def crossing(middle: Middle, field: Field, low: Floats, high: Floats, finest: fl
     if not len(cells):
         return []
     size = h / 2**levels
-    corner = (cells[:, None, :] + np.array([[0, 0], [1, 0], [1, 1], [0, 1]])).reshape(-1, 2)
+    corner = (cells[:, None, :] + SQUARE).reshape(-1, 2)
     names, index = np.unique(corner, axis=0, return_inverse=True)
     place = middle.place(low + names * size)
     value = field(place)[0]
@@ -278,6 +286,18 @@ def crossing(middle: Middle, field: Field, low: Floats, high: Floats, finest: fl
     exact, left = settle(start, [middle.field, field])
     good = (left < 1e-3 * finest + tolerance) & (np.linalg.norm(exact - start, axis=1) < 2 * size.max())
     return [resampled(exact[c], [middle.field, field], tolerance, middle.wall) for c in _polylines(node.reshape(-1, 2), good)]
+
+
+def _over_squares(middle: Middle, low: Floats, squares: NDArray[np.int64], size: Floats) -> tuple[Floats, Floats]:
+    """The middles (n, 3) of squares of a chart, and how far from there they reach: a chart that is only near to its wall stretches."""
+    half = 0.5 * float(np.linalg.norm(size))
+    centre = middle.place(low + (squares + 0.5) * size)
+    reach = np.full(len(squares), half)
+    if middle.carrier.kind == "free" and middle.chart.period:
+        corners, at = np.unique((squares[:, None, :] + SQUARE).reshape(-1, 2), axis=0, return_inverse=True)
+        away = middle.place(low + corners * size)[at.reshape(-1, 4)] - centre[:, None]
+        reach = np.maximum(reach, np.linalg.norm(away, axis=2).max(axis=1))
+    return centre, reach
 
 
 def _polylines(segment: NDArray[np.int64], good: NDArray[np.bool_]) -> list[list[int]]:

@@ -11,10 +11,9 @@ from kind_rivet.core.geometry.carriers import unit
 from kind_rivet.core.geometry.loops import linked
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.geometry.split import split_faces
-from kind_rivet.core.meshing.flatten import flatten_facets
+from kind_rivet.core.meshing.flatten import distorted, flatten_facets
 from kind_rivet.core.midsurface.sheet import Sheet
 
-STRETCH = (0.75, 1.35)  # laid flat, sides of facets may change their length by these factors
 AS_LONG = 0.25  # share of the longest border loop from which another one is an end, not a hole
 ROUNDS = 2
 
@@ -50,9 +49,7 @@ def _is_tube(shape: Shape, face: int) -> bool:
         flat = flatten_facets(space, facets.astype(np.int64))
     except Refused:
         return True
-    side = [np.linalg.norm(p[facets] - np.roll(p[facets], 1, axis=1), axis=2).ravel() for p in (space, flat)]
-    low, high = np.percentile(side[1] / np.maximum(side[0], 1e-300), [3, 97])
-    return bool(low < STRETCH[0] or high > STRETCH[1])
+    return distorted(space, flat, facets)
 
 
 def _divided(sheet: Sheet, face: int) -> Sheet:

@@ -1,0 +1,193 @@
+"""Charts of freely curved tubes, however they bend: how far along, and how far round, by harmonic functions on their facets."""
+
+from __future__ import annotations
+
+import numpy as np
+import scipy
+from numpy.typing import NDArray
+
+from kind_rivet.core.geometry.carriers import Floats, unit
+from kind_rivet.core.geometry.harmonic import laplacian, side_weights, solved
+from kind_rivet.core.midsurface.charts import FacetChart
+from kind_rivet.core.midsurface.fields import FacetField, Field, settle
+
+AS_LONG = 0.25  # share of the longest border loop from which another one is an end of the tube, not a hole
+BESIDE = 0.6  # periods from the middle up to which facets are laid out: some of them twice
+MARGIN = 8.0  # walls beyond its ends that a tube is led on
+BINS = 40  # stretches along a tube in which its length is measured, and round it
+SPARE = 1e-9  # of a period by which a place may lie beyond the cut
+
+Ints = NDArray[np.int64]
+
+
+class TubeChart(FacetChart):
+    """Facets of a tube laid out round (first coordinate, with a period) and along it, with margins beyond both its ends.
+
+    space (k, 3); around (m, 3) and along (m, 3) at the corners of facets (m, 3), the former in one turn.
+    """
+
+    def __init__(self, space: Floats, facets: Ints, around: Floats, along: Floats, period: float, start: float) -> None:
+        self.base = space, facets, around, along
+        self.period, self.start = period, start
+        first = (around[:, :1] - start) % period - period / 2
+        lots = []
+        for turn in (-period, 0.0, period):
+            here = first + around - around[:, :1] + turn
+            mine = (here.max(axis=1) > -BESIDE * period) & (here.min(axis=1) < BESIDE * period)
+            lots.append((space[facets[mine]].reshape(-1, 3), np.column_stack((here[mine].ravel(), along[mine].ravel()))))
+        corners, flat = (np.concatenate(lot) for lot in zip(*lots, strict=True))
+        super().__init__(corners, flat, np.arange(len(corners)).reshape(-1, 3))
+
+    @staticmethod
+    def around(side: FacetField, between: Field, wall: float) -> TubeChart | None:
+        """The chart of the middle under a side; None where that is no tube."""
+        facets = side.tree.facets.astype(np.int64)
+        rough = np.zeros_like(side.tree.points)
+        np.add.at(rough, facets.ravel(), side.normals.reshape(-1, 3))
+        middle, _ = settle(side.tree.points - wall / 2 * unit(rough), [between])
+        ends = tube_ends(middle, facets)
+        return _laid_out(middle, facets, *ends, MARGIN * wall) if ends is not None else None
+
+    def cut_at(self, u: float) -> TubeChart:
+        return TubeChart(*self.base, self.period, self.start + u + self.period / 2)
+
+    def flat(self, p: Floats) -> Floats:
+        return self._in_one_turn(super().flat(p))
+
+    def lift(self, uv: Floats) -> Floats:
+        return super().lift(self._in_one_turn(uv))
+
+    def normal(self, uv: Floats) -> Floats:
+        return super().normal(self._in_one_turn(uv))
+
+    def _in_one_turn(self, uv: Floats) -> Floats:
+        beyond = np.abs(uv[:, 0]) > (0.5 + SPARE) * self.period
+        out = uv.copy()
+        out[beyond, 0] = (uv[beyond, 0] + self.period / 2) % self.period - self.period / 2
+        return out
+
+
+def tube_ends(space: Floats, facets: Ints) -> tuple[Ints, Ints] | None:
+    """The points on both ends of facets that are a tube, maybe with holes; None where they are none."""
+    sides = np.sort(np.concatenate((facets[:, :2], facets[:, 1:], facets[:, ::2])), axis=1)
+    pairs, count = np.unique(sides, axis=0, return_counts=True)
+    used = np.unique(facets)
+    if (count > 2).any():
+        return None
+    border = pairs[count == 1]
+    size = len(space)
+    whole = scipy.sparse.csgraph.connected_components(scipy.sparse.coo_matrix((np.ones(len(pairs)), pairs.T), (size, size)))[1]
+    if len(np.unique(whole[used])) > 1 or not len(border):
+        return None
+    loop = scipy.sparse.csgraph.connected_components(scipy.sparse.coo_matrix((np.ones(len(border)), border.T), (size, size)))[1]
+    names, own = np.unique(loop[border[:, 0]], return_inverse=True)
+    if len(used) - len(pairs) + len(facets) != 2 - len(names) or len(names) < 2:  # Euler's number of a sphere with so many openings
+        return None
+    length = np.bincount(own, np.linalg.norm(space[border[:, 1]] - space[border[:, 0]], axis=1))
+    first, last = np.argsort(-length, kind="stable")[:2]
+    if length[last] < AS_LONG * length[first]:
+        return None
+    return np.unique(border[own == first]), np.unique(border[own == last])
+
+
+def _laid_out(space: Floats, facets: Ints, first: Ints, last: Ints, margin: float) -> TubeChart | None:
+    """How far along: harmonic between both ends. How far round: what turns a quarter from it everywhere. Straight on for a margin beyond the ends."""
+    sides, weights = side_weights(space, facets)
+    laplace = laplacian(len(space), sides, weights)
+    along = solved(laplace, np.concatenate((first, last)), np.repeat([0.0, 1.0], (len(first), len(last))))
+    p = space[facets]
+    normal = np.cross(p[:, 1] - p[:, 0], p[:, 2] - p[:, 0])
+    double = np.linalg.norm(normal, axis=1)
+    if not double.min() > 0:
+        return None
+    # The gradient of a linear function on a facet is normal × (sum of opposite sides times values) over twice the area squared.
+    slope = sum(along[facets[:, k], None] * (p[:, (k + 2) % 3] - p[:, (k + 1) % 3]) for k in range(3)) / double[:, None]
+    gradient = np.cross(normal / double[:, None], slope)
+    across = np.cross(normal / double[:, None], gradient)
+    # What each side should gain going round, by the facets beside it, weighed as in Laplace's equation.
+    gain = np.concatenate([np.einsum("ij,ij->i", across, p[:, (k + 2) % 3] - p[:, (k + 1) % 3]) for k in range(3)])
+    found = _round(len(space), sides, weights, gain)
+    if found is None:
+        return None
+    around, period = found
+    area = double / 2
+    scale = float(np.sqrt(area.sum() / period))  # of a map true to angles that is as large as the tube
+    corners = around[facets]
+    corners = corners[:, :1] + (corners - corners[:, :1] + period / 2) % period - period / 2
+    length = _lengths(along[facets].mean(axis=1), 1.0 / np.maximum(np.linalg.norm(gradient, axis=1), 1e-300), area)
+    best = _shortest((corners.mean(axis=1) % period) / period, np.linalg.norm(gradient, axis=1), area)
+    place = np.stack((scale * corners, np.interp(along[facets], *length)), axis=2)
+    for end, way in ((first, -1.0), (last, 1.0)):
+        space, facets, place = _led_on(space, facets, place, end, way, margin)
+    return TubeChart(space, facets, place[..., 0], place[..., 1], scale * period, scale * period * best)
+
+
+def _led_on(space: Floats, facets: Ints, place: Floats, end: Ints, way: float, margin: float) -> tuple[Floats, Ints, Floats]:
+    """Facets and the places (m, 3, 2) of their corners, with a strip straight on beyond one end, where the second coordinate goes on by `way`."""
+    there = np.isin(facets, end)
+    f, k = np.nonzero(there & np.roll(there, -1, axis=1))  # sides from corner k to the next one
+    i, j = facets[f, k], facets[f, (k + 1) % 3]
+    sides, count = np.unique(np.sort(np.column_stack((i, j)), axis=1), axis=0, return_counts=True)
+    lone = {(int(a), int(b)) for (a, b), c in zip(sides, count, strict=True) if c == 1}
+    border = np.array([(min(a, b), max(a, b)) in lone for a, b in zip(i.tolist(), j.tolist(), strict=True)])
+    f, k, i, j = f[border], k[border], i[border], j[border]
+    p = space[facets[f]]
+    out = unit(np.cross(space[j] - space[i], np.cross(p[:, 1] - p[:, 0], p[:, 2] - p[:, 0])))
+    beyond = np.zeros_like(space)
+    np.add.at(beyond, np.concatenate((i, j)), np.concatenate((out, out)))
+    number = np.full(len(space), -1)
+    number[end] = len(space) + np.arange(len(end))
+    moved = space[end] + margin * unit(beyond[end])
+    a, b = place[f, k], place[f, (k + 1) % 3]
+    shift = np.array([0.0, way * margin])
+    strip = np.concatenate((np.column_stack((j, i, number[i])), np.column_stack((j, number[i], number[j]))))
+    where = np.concatenate((np.stack((b, a, a + shift), axis=1), np.stack((b, a + shift, b + shift), axis=1)))
+    return np.vstack((space, moved)), np.concatenate((facets, strip)), np.concatenate((place, where))
+
+
+def _round(count: int, sides: Ints, weights: Floats, gain: Floats) -> tuple[Floats, float] | None:
+    """How far round points are, from gains along sides, and how much that is once round.
+
+    Gains are added up from side to side; where that does not fit, by once round, the side crosses a cut. Knowing the cuts, values
+    are found that fit all gains as well as possible.
+    """
+    low, high = sides.min(axis=1), sides.max(axis=1)
+    signed = np.where(sides[:, 0] == low, gain, -gain)
+    key, own = np.unique(low * count + high, return_inverse=True)
+    mean = np.bincount(own, signed) / np.bincount(own)
+    i, j = key // count, key % count
+    order, before = scipy.sparse.csgraph.breadth_first_order(
+        scipy.sparse.coo_matrix((np.ones(len(i)), (i, j)), (count, count)).tocsr(), int(i[0]), directed=False
+    )
+    known = {(int(a), int(b)): float(x) for a, b, x in zip(i, j, mean, strict=True)}
+    at = np.zeros(count)
+    for k in order[1:].tolist():
+        b = int(before[k])
+        at[k] = at[b] + (known[b, k] if b < k else -known[k, b])
+    left = at[j] - at[i] - mean
+    turned = np.abs(left) > 0.5 * np.abs(left).max()
+    period = float(np.median(np.abs(left[turned]))) if turned.any() else 0.0
+    if not period > 4 * np.median(np.abs(mean)):
+        return None
+    wanted = weights * (signed + period * np.round(left / period)[own])
+    right = (np.bincount(high, wanted, count) - np.bincount(low, wanted, count)).astype(float)
+    return solved(laplacian(count, sides, weights), i[:1], np.zeros(1), right), period
+
+
+def _lengths(along: Floats, long: Floats, area: Floats) -> tuple[Floats, Floats]:
+    """Knots of the length along a tube over the harmonic function (m,), by what facets of some area (m,) measure for each unit of it (m,)."""
+    knots = np.linspace(0.0, 1.0, BINS + 1)
+    lot = np.clip((along * BINS).astype(int), 0, BINS - 1)
+    weight = np.bincount(lot, area, BINS)
+    mean = np.bincount(lot, area * long, BINS) / np.maximum(weight, 1e-300)
+    known = np.flatnonzero(weight > 0)
+    mean = np.interp(np.arange(BINS), known, mean[known])
+    return knots, np.concatenate(([0.0], np.cumsum(mean / BINS)))
+
+
+def _shortest(around: Floats, slope: Floats, area: Floats) -> float:
+    """How far round, in turns, the tube is shortest: where its facets rise most steeply."""
+    lot = np.clip((around * BINS).astype(int), 0, BINS - 1)
+    weight = np.bincount(lot, area, BINS)
+    mean = np.bincount(lot, area * slope, BINS) / np.maximum(weight, 1e-300)
+    return float((np.argmax(mean) + 0.5) / BINS)
