@@ -8,15 +8,31 @@ from kind_rivet.core.geometry.carriers import Floats, unit
 from kind_rivet.core.geometry.shape import Shape
 
 SMOOTH = np.cos(np.radians(0.5))
+SOFT = np.cos(np.radians(5.0))  # patches of lofts meet at a degree or two
 ALIKE = 0.35  # share of the larger curvature by which both sides may differ, as read from facets
 TURN = 0.02  # rad over its width by which a sliver's curvature may differ
 FLAT = 0.1  # how far a face may turn over its mean width by what is not alike, rad
 
 
+def smooth_on(shape: Shape) -> list[int]:
+    """The edges between free faces that have nearly one normal on both sides."""
+    out = []
+    for e in _between_free(shape):
+        one, other = (_across(shape, e, f) for f in shape.edge_faces[e])
+        known = ~np.isnan(one[0]) & ~np.isnan(other[0])
+        if known.any() and np.einsum("ij,ij->i", one[1][known], other[1][known]).min() >= SOFT:
+            out.append(e)
+    return out
+
+
+def _between_free(shape: Shape) -> list[int]:
+    free = np.array([face.carrier.kind == "free" for face in shape.faces], bool)
+    return [e for e, beside in enumerate(shape.edge_faces) if len(beside) == 2 and beside[0] != beside[1] and free[list(beside)].all()]
+
+
 def curving_on(shape: Shape) -> list[int]:
     """The edges between free faces that have one normal on both sides and, square to the edge, nearly one curvature."""
-    free = np.array([face.carrier.kind == "free" for face in shape.faces], bool)
-    asked = [e for e, beside in enumerate(shape.edge_faces) if len(beside) == 2 and beside[0] != beside[1] and free[list(beside)].all()]
+    asked = _between_free(shape)
     if not asked:
         return []
     width = 2 * shape.face_area / np.maximum(shape.face_border_length, 1e-300)

@@ -1,4 +1,4 @@
-"""Harmonic values on facets: as even as can be between what is held."""
+"""Values on the points of facets: harmonic ones, as even as can be between what is held, and such as are added up from side to side."""
 
 from __future__ import annotations
 
@@ -45,4 +45,18 @@ def solved(laplace: scipy.sparse.csr_matrix, held: Ints, values: Floats, right: 
     if asked.any():
         wanted = -laplace[asked][:, fixed] @ out[fixed] + (0.0 if right is None else right[asked])
         out[asked] = scipy.sparse.linalg.spsolve(laplace[asked][:, asked].tocsc(), wanted)
+    return out
+
+
+def added_up(count: int, sides: Ints, gain: Floats) -> Floats:
+    """Values (count,) from gains (n,) along sides (n, 2), the lower number first, each once: from the first side's first point on, 0 there; nan where no side leads."""
+    i, j = sides.T
+    graph = scipy.sparse.coo_matrix((np.ones(len(i)), (i, j)), (count, count)).tocsr()
+    order, before = scipy.sparse.csgraph.breadth_first_order(graph, int(i[0]), directed=False)
+    known = {(int(a), int(b)): float(x) for a, b, x in zip(i, j, gain, strict=True)}
+    out = np.full(count, np.nan)
+    out[order[0]] = 0.0
+    for k in order[1:].tolist():
+        b = int(before[k])
+        out[k] = out[b] + (known[b, k] if b < k else -known[k, b])
     return out

@@ -197,10 +197,10 @@ def _lay_flat(shape: Shape, faces: tuple[int, ...]) -> Patch:
     normals = np.zeros((count, 3))
     np.add.at(normals, cut.ravel(), shape.normals[mine].reshape(-1, 3))
     normals = unit(normals)
+    loops = _loops(cut, node_of, borders, passages, first)
     flat = _develop(shape.faces[faces[0]].carrier, space, normals, cut) if len(faces) == 1 else None
     if flat is None:
-        flat = flatten_facets(space, cut)
-    loops = _loops(cut, node_of, borders, passages, first)
+        flat = _flattened(space, cut, loops)
     if not loops:
         raise Refused(f"Face {faces[0] + 1} has no border, so it cannot be laid flat.", "Split it first.")
     if any(p.edge < 0 or len(p.corners) != len(shape.edges[p.edge].nodes) for loop in loops for p in loop):
@@ -212,6 +212,34 @@ def _lay_flat(shape: Shape, faces: tuple[int, ...]) -> Patch:
     which = np.array([place[int(f)] for f in shape.facet_face[mine]], np.int32)
     carriers = tuple(shape.faces[f].carrier for f in faces)
     return Patch(faces, carriers, cut.astype(np.int32), which, flat, space, normals, shape.normals[mine], ordered)
+
+
+def _flattened(space: Floats, cut: NDArray[np.int64], loops: list[tuple[BorderEdge, ...]]) -> Floats:
+    """The cut vertices in the plane. Slits do not gape there: their sides stay together, other than those of seams."""
+    name = np.arange(len(space))
+    for loop in loops:
+        for there, back in _slits(loop):
+            for a, b in zip(there.corners.tolist(), back.corners[::-1].tolist(), strict=True):
+                low, high = sorted((int(name[a]), int(name[b])))
+                name[name == high] = low
+    if (name == np.arange(len(name))).all():
+        return flatten_facets(space, cut)
+    try:
+        return flatten_facets(space, name[cut])[name]
+    except Refused:
+        return flatten_facets(space, cut)
+
+
+def _slits(loop: tuple[BorderEdge, ...]) -> list[tuple[BorderEdge, BorderEdge]]:
+    """Both passages along each slit that a loop runs round: there and at once back, but for what it runs round in between."""
+    out = []
+    left: list[BorderEdge] = []
+    for passage in (*loop, *loop):  # twice, as it may begin within a slit
+        if left and left[-1].edge == passage.edge and left[-1].forward != passage.forward and len(left[-1].corners) == len(passage.corners):
+            out.append((left.pop(), passage))
+        else:
+            left.append(passage)
+    return out
 
 
 def lay_flat_or_none(shape: Shape, faces: tuple[int, ...]) -> Patch | None:

@@ -30,6 +30,7 @@ from kind_rivet.core.midsurface.choose import choose
 from kind_rivet.core.midsurface.drawing import draw_lines, find_middles
 from kind_rivet.core.midsurface.fields import CarrierField, face_field
 from kind_rivet.core.midsurface.hand import Hand, chosen_pairs, forced, led_on, without_dropped
+from kind_rivet.core.midsurface.led_through import led_through
 from kind_rivet.core.midsurface.middles import Middle
 from kind_rivet.core.midsurface.network import connect
 from kind_rivet.core.midsurface.noses import parted
@@ -72,13 +73,15 @@ def make_by_crossing(
     hands: tuple[Hand, ...] = (),
     left_out: frozenset[frozenset[int]] = frozenset(),
     found: Callable[[Shape, list[Middle]], None] = lambda solid, middles: None,
+    round_: bool = False,
 ) -> Crossed:
     """The sheet of a body whose walls meet, as decided by hand where it was. Raises `Refused` when no walls are found.
 
     `left_out`: walls, by the faces beside them, that are not made (`Crossed.slivers` and `Crossed.wedges` of an earlier sheet).
+    `round_`: patches of one smooth skin that closes round on itself are taken as one tube.
     `found` is told of the walls once they are known, with the solid their sides are faces of.
     """
-    joined, _ = simplify(solid, blends=True, turning=np.pi)
+    joined, _ = simplify(solid, blends=True, turning=np.pi, round_=round_)
     whole, of_joined = unwound(joined)
     if whole is not joined:
         tree = FacetTree.over(whole.points, whole.facets)
@@ -91,7 +94,7 @@ def make_by_crossing(
         whole, tree = plain, FacetTree.over(plain.points, plain.facets)
         opposed = find_opposed(whole, tree)
         pairs = find_pairs(whole, opposed)
-    fields = runs_on(whole, [face_field(whole, f) for f in range(len(whole.faces))])
+    fields = led_through(runs_on(whole, [face_field(whole, f) for f in range(len(whole.faces))]))
     pairs = chosen_pairs(whole, tree, opposed, pairs, fields, hands)
     if not pairs:
         raise Refused("No wall was found: nothing thin lies opposite anything.", "Mesh this body with solids.")

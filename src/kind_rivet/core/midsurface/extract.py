@@ -29,6 +29,7 @@ TURNING = np.radians(70.0)  # patches of a skin that were one sheet together wou
 OFFSET, CROSSING, HALF_WAY = "offset of one side", "walls cut by one another", "half-way between two sides"
 LEAST_SHARE = 0.3  # of the solid's surface that must belong to walls
 WEIGHT = 0.005  # how far an offset may weigh off its solid; twice that where it covers the solid all the same
+MANY = 18  # freely curved patches from which skins are taken whole at first
 LEAST_WIDTH = 1.5  # mean width of the sheet in walls, 2 area / border length
 
 
@@ -116,6 +117,34 @@ def _half_way(solid: Shape, tree: FacetTree) -> Sheet:
 
 
 def _by_crossing(solid: Shape, tree: FacetTree, hands: tuple[Hand, ...] = (), keep: Keep = _no_keeping) -> Sheet:
+    """From the walls cut by one another. Skins of patches that close round on themselves are taken patch by patch or whole, many of them whole
+    at first, and the other way too where that does not prove well.
+    """
+    tries: list[Callable[[], Sheet]] = [lambda: _by_patches(solid, tree, hands, keep)]
+    patches, tubes = (simplify(solid, blends=True, turning=np.pi, round_=r)[0] for r in (False, True))
+    if not hands and len(tubes.faces) < len(patches.faces):
+        many = sum(face.carrier.kind == "free" for face in patches.faces) > MANY
+        tries.insert(0 if many else 1, lambda: _crossed(solid, tree, make_by_crossing(solid, tree, round_=True)))
+    best: Sheet | None = None
+    refused: Refused | None = None
+    for make in tries:
+        try:
+            sheet = make()
+        except Refused as reason:
+            refused = refused or reason
+            continue
+        if best is None or _unproved(sheet) < _unproved(best):
+            best = sheet
+            keep(sheet)
+        if _whole(best) and _off_weight(best) <= WEIGHT and not any(r.kind == "lost" for r in best.remarks):
+            break
+    if best is None:
+        assert refused is not None
+        raise refused
+    return best
+
+
+def _by_patches(solid: Shape, tree: FacetTree, hands: tuple[Hand, ...], keep: Keep) -> Sheet:
     made = make_by_crossing(solid, tree, hands, found=lambda whole, middles: keep(loose_walls(whole, middles)))
     sheet = _crossed(solid, tree, made)
     keep(sheet)
@@ -131,8 +160,16 @@ def _by_crossing(solid: Shape, tree: FacetTree, hands: tuple[Hand, ...] = (), ke
         with contextlib.suppress(Refused):
             other = _crossed(solid, tree, make_by_crossing(solid, tree, (), made.slivers | left))
             if _as_good(other, sheet):
-                return other
+                sheet = other
     return sheet
+
+
+def _unproved(sheet: Sheet) -> float:
+    """What a sheet's proof leaves open, in shares of the solid: mass too much or too little, edges inside over all edges, and pieces beyond one."""
+    proof = sheet.proof
+    assert proof is not None
+    edges = float(sheet.shape.edge_length.sum())
+    return abs(proof.mass_ratio - 1) + (1 - proof.cover) + proof.inner_free_length / max(edges, 1e-300) + proof.pieces - 1
 
 
 def _as_good(other: Sheet, sheet: Sheet) -> bool:

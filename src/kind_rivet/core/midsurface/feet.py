@@ -7,12 +7,13 @@ from __future__ import annotations
 
 import numpy as np
 
-from kind_rivet.core.geometry.carriers import Floats
+from kind_rivet.core.geometry.carriers import Floats, arc_lengths
 from kind_rivet.core.midsurface.fields import settle
 from kind_rivet.core.midsurface.middles import Middle
 from kind_rivet.core.midsurface.traces import Line
 
 FAR = 0.8  # walls: the foot lies no further off than this
+ASLANT = 3.0  # times as far as the foot: what comes to the other middle further off runs along it rather than to it
 POINTS = 5  # along the line, on curved middles
 
 
@@ -35,15 +36,23 @@ def feet(number: int, middles: list[Middle], rims: list[Line], prolongs: list[Li
             if line.face in other.sides[0] | other.sides[1] or any(np.linalg.norm(tip - p) < touch for p in done):
                 continue
             beyond = [more.points for more in prolongs if np.linalg.norm(more.points[0] - tip) < touch]
-            if any(np.ptp(np.sign(other.field(points)[0])) > 0 for points in beyond):
-                continue  # it comes to the other middle by itself
             foot, left = settle(tip[None], [middle.field, other.field])
+            near = ASLANT * float(np.linalg.norm(foot[0] - tip))
+            if any(_meets(points, other) < near for points in beyond):
+                continue  # it comes to the other middle by itself
             if left[0] > 1e-6 * middle.wall or not touch < np.linalg.norm(foot[0] - tip) < FAR * other.wall:
                 continue
             done.append(tip)
             beyond_foot = foot[0] + 0.1 * (foot[0] - tip)  # the joint there is a chain of chords
             out.append(Line("prolong", _straight(middle, tip, beyond_foot), (), (number,)))
     return out
+
+
+def _meets(points: Floats, other: Middle) -> float:
+    """How far along a chain (n, 3) it crosses another middle; infinite where it does not."""
+    side = np.sign(other.field(points)[0])
+    crossed = np.flatnonzero(side != side[0])
+    return float(arc_lengths(points)[crossed[0]]) if len(crossed) else np.inf
 
 
 def _straight(middle: Middle, start: Floats, end: Floats) -> Floats:

@@ -186,12 +186,15 @@ def less_slotted(sides: list[FacetField]) -> FacetField:
 
 
 def _smaller_first(sides: list[FacetField]) -> list[FacetField]:
-    """Sides with one first that is much smaller than the other, which then runs on where the wall between them does not."""
+    """Sides with one first that is much smaller than the other, which then runs on where the wall between them does not; else the less slotted one."""
     area = []
     for side in sides:
         p = side.tree.points[side.tree.facets]
         area.append(float(np.linalg.norm(np.cross(p[:, 1] - p[:, 0], p[:, 2] - p[:, 0]), axis=1).sum()))
-    return sides[::-1] if len(sides) == 2 and area[1] < SHORTER * area[0] else sides
+    if min(area) < SHORTER * max(area):
+        return [sides[k] for k in np.argsort(area)]
+    best = less_slotted(sides)
+    return [best, *(side for side in sides if side is not best)]
 
 
 def _border_length(side: FacetField) -> float:
@@ -238,6 +241,9 @@ def _free_chart(sides: list[FacetField], between: Between, wall: float, samples:
     for side in shorter:
         if (prism := PrismChart.over(side, between, wall)) is not None:
             return cast(Chart, prism)
+    tubes = (tube for side in shorter if (tube := TubeChart.around(side, between, wall)) is not None)
+    if (steep := next(tubes, None)) is not None and steep.steep:
+        return steep
     flat = trouble = None
     try:
         flat = FacetChart.over(less_slotted(sides), between, wall)
@@ -245,9 +251,8 @@ def _free_chart(sides: list[FacetField], between: Between, wall: float, samples:
         trouble = refused
     if flat is not None and not flat.stretched:
         return flat
-    for side in shorter:
-        if (tube := TubeChart.around(side, between, wall)) is not None:
-            return tube
+    if steep is not None:
+        return steep
     made = tube_chart(samples, unit(between(samples)[1])) or flat
     if made is None:
         assert trouble is not None

@@ -9,6 +9,7 @@ import scipy
 from numpy.typing import NDArray
 
 from kind_rivet.core.geometry.carriers import Floats, arc_lengths, frame, unit
+from kind_rivet.core.geometry.harmonic import added_up
 from kind_rivet.core.geometry.prism_axis import axis_of
 from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.geometry.shape import Shape
@@ -119,15 +120,9 @@ def _profile(points: Floats, tangents: Floats, facets: NDArray[np.int64], close:
     sides = np.unique(np.sort(np.concatenate((facets[:, :2], facets[:, 1:], facets[:, ::2])), axis=1), axis=0)
     i, j = sides.T
     length = _arcs(points[j] - points[i], tangents[i], tangents[j])
-    graph = scipy.sparse.coo_matrix((np.ones(len(i)), (i, j)), (len(points), len(points))).tocsr()
-    order, before = scipy.sparse.csgraph.breadth_first_order(graph, 0, directed=False)
-    if len(order) < len(points):
+    at = added_up(len(points), sides, length)
+    if np.isnan(at).any():
         return None
-    known = {(int(a), int(b)): float(x) for a, b, x in zip(i, j, length, strict=True)}
-    at = np.zeros(len(points))
-    for k in order[1:].tolist():
-        b = int(before[k])
-        at[k] = at[b] + (known[b, k] if b < k else -known[k, b])
     left = np.abs(at[j] - at[i] - length)
     round_ = left[left > ROUND * np.ptp(at)]
     period = float(np.median(round_)) if len(round_) else 0.0

@@ -7,13 +7,14 @@ import scipy
 from numpy.typing import NDArray
 
 from kind_rivet.core.geometry.carriers import Floats, unit
-from kind_rivet.core.geometry.harmonic import laplacian, side_weights, solved
+from kind_rivet.core.geometry.harmonic import added_up, laplacian, side_weights, solved
 from kind_rivet.core.midsurface.charts import FacetChart
 from kind_rivet.core.midsurface.fields import FacetField, Field, settle
 
 AS_LONG = 0.25  # share of the longest border loop from which another one is an end of the tube, not a hole
 BESIDE = 0.6  # periods from the middle up to which facets are laid out: some of them twice
 MARGIN = 8.0  # walls beyond its ends that a tube is led on
+STEEP = 0.6  # length of the mean of all normals below which they look to all sides
 BINS = 40  # stretches along a tube in which its length is measured, and round it
 SPARE = 1e-9  # of a period by which a place may lie beyond the cut
 
@@ -47,6 +48,14 @@ class TubeChart(FacetChart):
         middle, _ = settle(side.tree.points - wall / 2 * unit(rough), [between])
         ends = tube_ends(middle, facets)
         return _laid_out(middle, facets, *ends, MARGIN * wall) if ends is not None else None
+
+    @property
+    def steep(self) -> bool:
+        """Do its facets look to all sides, as those of a tube do, rather than one way, as those of a ring?"""
+        space, facets = self.base[:2]
+        p = space[facets]
+        normal = np.cross(p[:, 1] - p[:, 0], p[:, 2] - p[:, 0])
+        return bool(np.linalg.norm(normal.sum(axis=0)) < STEEP * np.linalg.norm(normal, axis=1).sum())
 
     def cut_at(self, u: float) -> TubeChart:
         return TubeChart(*self.base, self.period, self.start + u + self.period / 2)
@@ -156,14 +165,7 @@ def _round(count: int, sides: Ints, weights: Floats, gain: Floats) -> tuple[Floa
     key, own = np.unique(low * count + high, return_inverse=True)
     mean = np.bincount(own, signed) / np.bincount(own)
     i, j = key // count, key % count
-    order, before = scipy.sparse.csgraph.breadth_first_order(
-        scipy.sparse.coo_matrix((np.ones(len(i)), (i, j)), (count, count)).tocsr(), int(i[0]), directed=False
-    )
-    known = {(int(a), int(b)): float(x) for a, b, x in zip(i, j, mean, strict=True)}
-    at = np.zeros(count)
-    for k in order[1:].tolist():
-        b = int(before[k])
-        at[k] = at[b] + (known[b, k] if b < k else -known[k, b])
+    at = added_up(count, np.column_stack((i, j)), mean)
     left = at[j] - at[i] - mean
     turned = np.abs(left) > 0.5 * np.abs(left).max()
     period = float(np.median(np.abs(left[turned]))) if turned.any() else 0.0

@@ -12,6 +12,7 @@ from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.geometry.soup import facet_neighbours
 from kind_rivet.core.geometry.split import split_faces
 from kind_rivet.core.midsurface.triangles import patches
+from kind_rivet.core.midsurface.tube_charts import tube_ends
 
 LONG = 3.2  # diagonals of its box: a border no longer than this belongs to no face that winds
 LEAST = 40  # facets of a face worth a look
@@ -64,9 +65,11 @@ def _patch(shape: Shape, face: int) -> tuple[Floats, NDArray[np.int64]]:
 
 
 def _covers_itself(space: Floats, facets: NDArray[np.int64]) -> bool:
-    """Would a patch lie over itself when laid flat? One that cannot be laid flat at all is none of this module's business."""
+    """Would a patch lie over itself when laid flat? One that cannot be laid flat at all is none of this module's business, nor is a tube."""
     from kind_rivet.core.meshing.flatten import flatten_facets
 
+    if tube_ends(space, facets) is not None:
+        return False
     try:
         flat = flatten_facets(space, facets)
     except Refused:
