@@ -77,7 +77,7 @@ class _Groups:
         if a == b:
             return
         turned = self._turned(a, b)
-        if turned <= turning and (turned < OPEN or self._are_a_disc(a, b) or self._are_a_prism(a, b)):
+        if turned <= turning and (turned < OPEN or self._are_a_disc(a, b) or self._are_a_prism(a, b) or self._fill_a_hole(a, b)):
             self.join(a, b)
 
     def join_round(self, face: int, other: int) -> None:
@@ -109,6 +109,11 @@ class _Groups:
     def _are_a_disc(self, a: int, b: int) -> bool:
         """Are two groups together one piece without a hole?"""
         return self._euler((self.label == a) | (self.label == b)) == 1
+
+    def _fill_a_hole(self, a: int, b: int) -> bool:
+        """Has what two groups make up together fewer holes than one of them has?"""
+        lots = self.label == a, self.label == b
+        return self._euler(lots[0] | lots[1]) > min(self._euler(lot) for lot in lots)
 
     def _are_a_prism(self, a: int, b: int) -> bool:
         """Do two groups run straight along one axis, and make no hole that neither of them has?"""

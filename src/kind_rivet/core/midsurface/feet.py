@@ -50,9 +50,14 @@ def feet(number: int, middles: list[Middle], rims: list[Line], prolongs: list[Li
 
 def _meets(points: Floats, other: Middle) -> float:
     """How far along a chain (n, 3) it crosses another middle; infinite where it does not."""
-    side = np.sign(other.field(points)[0])
-    crossed = np.flatnonzero(side != side[0])
-    return float(arc_lengths(points)[crossed[0]]) if len(crossed) else np.inf
+    value = other.field(points)[0]
+    crossed = np.flatnonzero(np.sign(value) != np.sign(value[0]))
+    if not len(crossed):
+        return np.inf
+    k = int(crossed[0])
+    share = float(value[k - 1] / (value[k - 1] - value[k]))
+    at = arc_lengths(points)
+    return float(at[k - 1] + share * (at[k] - at[k - 1]))
 
 
 def _straight(middle: Middle, start: Floats, end: Floats) -> Floats:
