@@ -28,7 +28,7 @@ from kind_rivet.core.midsurface.extract import extract
 from kind_rivet.core.midsurface.fields import FacetField, face_field
 from kind_rivet.core.midsurface.led_through import led_through
 from kind_rivet.core.midsurface.middles import Between
-from kind_rivet.core.midsurface.prisms import PrismChart, runs_on
+from kind_rivet.core.midsurface.prisms import PrismChart, prisms_in_one
 from kind_rivet.core.midsurface.sheet import Sheet
 from kind_rivet.core.midsurface.tube_charts import TubeChart, tube_ends
 from tests.thin_meshes import Made, meshed, size_for
@@ -147,7 +147,7 @@ def test_rows_run_along_and_round_a_bent_pipe() -> None:
 def sides_of(kind: str) -> tuple[FacetField, Between]:
     """The inner skin of a tube that is freely curved, and the middle between it and the outer one."""
     solid, _ = sheet_of(kind)
-    fields = runs_on(solid, [face_field(solid, f) for f in range(len(solid.faces))])
+    fields = prisms_in_one(solid, [face_field(solid, f) for f in range(len(solid.faces))])
     area = {f: float(solid.face_area[f]) for f, face in enumerate(solid.faces) if face.carrier.kind == "free"}
     one, other = sorted(area, key=lambda f: -area[f])[:2]
     inner = min(one, other, key=lambda f: area[f])
@@ -212,7 +212,7 @@ def test_a_bent_tube_is_laid_out_true_to_angles() -> None:
 
 def test_pieces_of_one_prism_on_both_sides_of_a_rib_have_one_field() -> None:
     solid, _ = sheet_of("oval with ribs")
-    fields = runs_on(solid, [face_field(solid, f) for f in range(len(solid.faces))])
+    fields = prisms_in_one(solid, [face_field(solid, f) for f in range(len(solid.faces))])
     free = [f for f, face in enumerate(solid.faces) if face.carrier.kind == "free" and solid.face_area[f] > 3000]
     outer = [f for f in free if solid.points[np.unique(solid.facets[solid.facet_face == f])][:, 0].max() > 59]
     assert len(outer) > 2

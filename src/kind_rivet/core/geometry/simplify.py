@@ -17,16 +17,16 @@ OPEN = np.radians(80.0)  # what turns by less from its mean is no tube
 FILLET = 1.8  # radii: a round face narrower than this is a fillet
 
 
-def simplify(shape: Shape, blends: bool = False, turning: float | None = None, round_: bool = False) -> tuple[Shape, NDArray[np.int64]]:
+def simplify(shape: Shape, blends: bool = False, turning: float | None = None, tubes: bool = False) -> tuple[Shape, NDArray[np.int64]]:
     """The shape with same-carrier neighbours joined and smooth two-edge vertices dissolved.
 
     `blends`: fillets of one radius that meet in a mitre are joined too (and are free-form then), unless a wall bends there.
     `turning`: freely curved faces that curve on alike across the edge between them are joined too, as long as no normal of
     what they make up is further from their mean than this, rad.
-    `round_`: those that have one normal along the edge between them too, however they curve, as long as they make up a disc or a tube.
+    `tubes`: those that have one normal along the edge between them too, however they curve, as long as they make up a disc or a tube.
     Returns the new shape and, for each new face, one old face it came from.
     """
-    return _joined(shape, _joined_faces(shape, blends, turning, round_), set())
+    return _joined(shape, _joined_faces(shape, blends, turning, tubes), set())
 
 
 def look_past(shape: Shape, edges: set[int], run_on: set[int] | None = None) -> tuple[Shape, NDArray[np.int64]]:
@@ -80,7 +80,7 @@ class _Groups:
         if turned <= turning and (turned < OPEN or self._are_a_disc(a, b) or self._are_a_prism(a, b) or self._fill_a_hole(a, b)):
             self.join(a, b)
 
-    def join_round(self, face: int, other: int) -> None:
+    def join_to_tube(self, face: int, other: int) -> None:
         """Make them one where that is a disc or a tube, or has no more holes than one of them has."""
         a, b = int(self.label[face]), int(self.label[other])
         if a == b:
@@ -205,7 +205,7 @@ def _joined(shape: Shape, label: NDArray[np.int64], bordering: set[int]) -> tupl
     return out, kept
 
 
-def _joined_faces(shape: Shape, blends: bool, turning: float | None, round_: bool) -> NDArray[np.int64]:
+def _joined_faces(shape: Shape, blends: bool, turning: float | None, tubes: bool) -> NDArray[np.int64]:
     """Lowest face number of each group of neighbouring faces with one carrier."""
     width = 2 * shape.face_area / np.maximum(shape.face_border_length, 1e-300)
     groups = _Groups(shape)
@@ -234,9 +234,9 @@ def _joined_faces(shape: Shape, blends: bool, turning: float | None, round_: boo
     if turning is not None:
         for e in curving_on(shape):
             groups.join_turning(shape.edge_faces[e][0], shape.edge_faces[e][1], turning)
-    if round_:
+    if tubes:
         for e in smooth_on(shape):
-            groups.join_round(shape.edge_faces[e][0], shape.edge_faces[e][1])
+            groups.join_to_tube(shape.edge_faces[e][0], shape.edge_faces[e][1])
     return groups.label
 
 

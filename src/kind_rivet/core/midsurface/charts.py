@@ -330,14 +330,11 @@ class FacetChart:
     def over(side, between, wall: float) -> FacetChart:  # type: ignore[no-untyped-def]
         from kind_rivet.core.errors import Refused
         from kind_rivet.core.meshing.flatten import flatten_facets
-        from kind_rivet.core.midsurface.fields import settle
         from kind_rivet.core.midsurface.noses import apart_from_noses
 
         facets = side.tree.facets.astype(np.int64)
         points = side.tree.points
-        normal = np.zeros_like(points)
-        np.add.at(normal, facets.ravel(), side.normals.reshape(-1, 3))
-        middle, _ = settle(points - wall / 2 * unit(normal), [between])
+        middle = side.moved_to(between, wall)
         try:
             return FacetChart(middle, flatten_facets(middle, facets), facets)
         except Refused:

@@ -35,7 +35,7 @@ from kind_rivet.core.midsurface.middles import Middle
 from kind_rivet.core.midsurface.network import connect
 from kind_rivet.core.midsurface.noses import parted
 from kind_rivet.core.midsurface.pairs import find_opposed, find_pairs
-from kind_rivet.core.midsurface.prisms import runs_on
+from kind_rivet.core.midsurface.prisms import prisms_in_one
 from kind_rivet.core.midsurface.seams import move_cuts, turn_cuts
 from kind_rivet.core.midsurface.sew import Sewn, sew
 from kind_rivet.core.midsurface.sheet import Taper, Varying
@@ -73,15 +73,15 @@ def make_by_crossing(
     hands: tuple[Hand, ...] = (),
     left_out: frozenset[frozenset[int]] = frozenset(),
     found: Callable[[Shape, list[Middle]], None] = lambda solid, middles: None,
-    round_: bool = False,
+    tubes: bool = False,
 ) -> Crossed:
     """The sheet of a body whose walls meet, as decided by hand where it was. Raises `Refused` when no walls are found.
 
     `left_out`: walls, by the faces beside them, that are not made (`Crossed.slivers` and `Crossed.wedges` of an earlier sheet).
-    `round_`: patches of one smooth skin that closes round on itself are taken as one tube.
+    `tubes`: patches of one smooth skin that closes round on itself are taken as one tube.
     `found` is told of the walls once they are known, with the solid their sides are faces of.
     """
-    joined, _ = simplify(solid, blends=True, turning=np.pi, round_=round_)
+    joined, _ = simplify(solid, blends=True, turning=np.pi, tubes=tubes)
     whole, of_joined = unwound(joined)
     if whole is not joined:
         tree = FacetTree.over(whole.points, whole.facets)
@@ -94,7 +94,7 @@ def make_by_crossing(
         whole, tree = plain, FacetTree.over(plain.points, plain.facets)
         opposed = find_opposed(whole, tree)
         pairs = find_pairs(whole, opposed)
-    fields = led_through(runs_on(whole, [face_field(whole, f) for f in range(len(whole.faces))]))
+    fields = led_through(prisms_in_one(whole, [face_field(whole, f) for f in range(len(whole.faces))]))
     pairs = chosen_pairs(whole, tree, opposed, pairs, fields, hands)
     if not pairs:
         raise Refused("No wall was found: nothing thin lies opposite anything.", "Mesh this body with solids.")

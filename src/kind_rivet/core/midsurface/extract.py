@@ -121,10 +121,10 @@ def _by_crossing(solid: Shape, tree: FacetTree, hands: tuple[Hand, ...] = (), ke
     at first, and the other way too where that does not prove well.
     """
     tries: list[Callable[[], Sheet]] = [lambda: _by_patches(solid, tree, hands, keep)]
-    patches, tubes = (simplify(solid, blends=True, turning=np.pi, round_=r)[0] for r in (False, True))
-    if not hands and len(tubes.faces) < len(patches.faces):
+    patches, skins = (simplify(solid, blends=True, turning=np.pi, tubes=way)[0] for way in (False, True))
+    if not hands and len(skins.faces) < len(patches.faces):
         many = sum(face.carrier.kind == "free" for face in patches.faces) > MANY
-        tries.insert(0 if many else 1, lambda: _crossed(solid, tree, make_by_crossing(solid, tree, round_=True)))
+        tries.insert(0 if many else 1, lambda: _crossed(solid, tree, make_by_crossing(solid, tree, tubes=True)))
     best: Sheet | None = None
     refused: Refused | None = None
     for make in tries:

@@ -72,6 +72,25 @@ class FacetField:
         lift = -0.5 * np.einsum("ij,ij,ijk->ik", weight, away, self.normals[facet])
         return np.einsum("ij,ij->i", p - flat - lift, normal), normal
 
+    @property
+    def point_normals(self) -> Floats:
+        """Unit normals (k, 3) at the points of the facets."""
+        out = np.zeros_like(self.tree.points)
+        np.add.at(out, self.tree.facets.ravel(), self.normals.reshape(-1, 3))
+        return unit(out)
+
+    def moved_to(self, between: Field, wall: float) -> Floats:
+        """The points of the facets on the middle half a wall below them."""
+        return settle(self.tree.points - wall / 2 * self.point_normals, [between])[0]
+
+
+def together(fields: list[FacetField]) -> FacetField:
+    """One field of several; points and facets keep their order."""
+    first = np.cumsum([0] + [len(f.tree.points) for f in fields])
+    facets = np.concatenate([f.tree.facets + k for f, k in zip(fields, first[:-1].tolist(), strict=True)])
+    points = np.concatenate([f.tree.points for f in fields])
+    return FacetField(FacetTree.over(points, facets.astype(np.int32)), np.concatenate([f.normals for f in fields]))
+
 
 def face_field(shape: Shape, face: int) -> Field:
     """The signed distance field of one face of a solid, positive outside."""

@@ -10,8 +10,8 @@ from numpy.typing import NDArray
 
 from kind_rivet.core.geometry.carriers import Floats, unit
 from kind_rivet.core.geometry.rays import FacetTree
-from kind_rivet.core.midsurface.fields import FacetField, Field
-from kind_rivet.core.midsurface.tube_charts import tube_ends
+from kind_rivet.core.midsurface.fields import FacetField, Field, together
+from kind_rivet.core.midsurface.tube_charts import sides_along, tube_ends
 
 AHEAD = np.cos(np.radians(30.0))  # least cosine between where one end leads and where the other one lies
 ALIKE = np.cos(np.radians(40.0))  # least cosine between normals of nodes at both ends that may lie aside
@@ -60,14 +60,11 @@ def _ends(field: FacetField) -> list[End]:
     found = tube_ends(points, facets)
     if found is None:
         return []
-    normals = np.zeros_like(points)
-    np.add.at(normals, facets.ravel(), field.normals.reshape(-1, 3))
-    normals = unit(normals)
+    normals = field.point_normals
     out = []
-    sides = {(int(f[k]), int(f[(k + 1) % 3])) for f in facets for k in range(3)}
     for end in found:
-        own = set(end.tolist())
-        after = {i: j for i, j in sides if (j, i) not in sides and i in own and j in own}
+        f, k = sides_along(facets, end, len(points))
+        after = dict(zip(facets[f, k].tolist(), facets[f, (k + 1) % 3].tolist(), strict=True))
         ring = [int(end[0])]
         while len(ring) < len(end) and (step := after.get(ring[-1])) is not None and step != ring[0]:
             ring.append(step)
@@ -118,6 +115,6 @@ def _joined(first: FacetField, second: FacetField, end: End, other: End) -> Face
             strip.append((end.nodes[k % n], back[j % m] + shift, back[(j + 1) % m] + shift))
             whose.append((normals[0][k % n], normals[1][j % m], normals[1][(j + 1) % m]))
             j += 1
-    facets = np.concatenate((first.tree.facets, second.tree.facets + shift, np.array(strip)))
-    points = np.concatenate((first.tree.points, second.tree.points))
-    return FacetField(FacetTree.over(points, facets.astype(np.int32)), np.concatenate((first.normals, second.normals, np.array(whose))))
+    both = together([first, second])
+    facets = np.concatenate((both.tree.facets, np.array(strip)))
+    return FacetField(FacetTree.over(both.tree.points, facets.astype(np.int32)), np.concatenate((both.normals, np.array(whose))))

@@ -26,9 +26,8 @@ from kind_rivet.core.midsurface.tube_charts import TubeChart
 SHORTER = 0.8  # of the other's area: a side that is much smaller
 SLOTTED = 0.9  # a side with a border shorter than this share of the other's is laid flat: ribs leave slots in the other
 FLAT_CONE = np.radians(75.0)  # half angle of a cone that is drawn on as on a plane
-ROUNDS = 12  # Newton steps to a place on a middle
+ROUNDS = 8  # Newton steps to a place on a middle
 EXACT = 1e-11  # walls: steps that change nothing
-TURN = 0.05  # share of a chart's period that one of them may take
 
 
 @dataclass(frozen=True)
@@ -69,12 +68,11 @@ class Middle:
         if self.carrier.kind == "plane":
             return p
         n = self.chart.normal(uv)
-        most = max(self.wall, TURN * self.chart.period)  # an oblong tube lies far off the round chart it is drawn on
         moving = np.arange(len(p))
         for _ in range(ROUNDS):
             value, gradient = self.field(p[moving])
             slope = np.einsum("ij,ij->i", gradient, n[moving])
-            step = np.clip(value / np.where(np.abs(slope) < 0.1, np.where(slope < 0, -0.1, 0.1), slope), -most, most)
+            step = np.clip(value / np.where(np.abs(slope) < 0.1, np.where(slope < 0, -0.1, 0.1), slope), -self.wall, self.wall)
             p[moving] -= step[:, None] * n[moving]
             moving = moving[np.abs(step) > EXACT * self.wall]
             if not len(moving):

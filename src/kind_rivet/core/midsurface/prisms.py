@@ -11,9 +11,8 @@ from numpy.typing import NDArray
 from kind_rivet.core.geometry.carriers import Floats, arc_lengths, frame, unit
 from kind_rivet.core.geometry.harmonic import added_up
 from kind_rivet.core.geometry.prism_axis import axis_of
-from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.geometry.shape import Shape
-from kind_rivet.core.midsurface.fields import FacetField, Field, settle
+from kind_rivet.core.midsurface.fields import FacetField, Field, together
 
 PARALLEL = 1e-6  # one less cosine between two axes that are one
 ROUND = 0.02  # share of its length by which ways round a closed profile may differ
@@ -45,9 +44,7 @@ class PrismChart:
             return None
         facets = _largest_piece(side.tree.facets.astype(np.int64), len(side.tree.points))
         used, local = np.unique(facets, return_inverse=True)
-        rough = np.zeros_like(side.tree.points)
-        np.add.at(rough, side.tree.facets.ravel(), side.normals.reshape(-1, 3))
-        middle, _ = settle(side.tree.points[used] - wall / 2 * unit(rough[used]), [between])
+        middle = side.moved_to(between, wall)[used]
         u, v = frame(axis)
         flat = np.column_stack((middle @ u, middle @ v))
         normal = between(middle)[1]
@@ -162,28 +159,24 @@ def _arcs(chord: Floats, first: Floats, last: Floats) -> Floats:
     return np.asarray(sign * length * np.where(half > 1e-6, half / np.maximum(np.sin(half), 1e-12), 1.0))
 
 
-def runs_on(shape: Shape, fields: list[Field]) -> list[Field]:
+def prisms_in_one(shape: Shape, fields: list[Field]) -> list[Field]:
     """The fields of all faces, those that lie on one prism made one: a rib or a flange has parted them."""
-    axes = {f: axis_of(field.normals.reshape(-1, 3)) for f, field in enumerate(fields) if isinstance(field, FacetField)}
-    prisms = sorted((f for f, axis in axes.items() if axis is not None), key=lambda f: -float(shape.face_area[f]))
-    out, taken = list(fields), set[int]()
-    for f in prisms:
-        if f in taken:
-            continue
-        field, axis = fields[f], axes[f]
-        assert isinstance(field, FacetField) and axis is not None
-        lot = [f] + [g for g in prisms if g != f and g not in taken and _lies_on(field, fields[g], axis, axes[g], ON * shape.diagonal)]
-        taken |= set(lot)
+    known = {f: (field, axis_of(field.normals.reshape(-1, 3))) for f, field in enumerate(fields) if isinstance(field, FacetField)}
+    prisms = {f: (field, axis) for f, (field, axis) in known.items() if axis is not None}
+    left = sorted(prisms, key=lambda f: -float(shape.face_area[f]))
+    out = list(fields)
+    while left:
+        lot = [f for f in left if f == left[0] or _lies_on(*prisms[left[0]], *prisms[f], ON * shape.diagonal)]
+        left = [f for f in left if f not in lot]
         if len(lot) > 1:
-            joined = _together([fields[g] for g in lot])
-            for g in lot:
-                out[g] = joined
+            joined = together([prisms[f][0] for f in lot])
+            for f in lot:
+                out[f] = joined
     return out
 
 
-def _lies_on(field: FacetField, other: Field, axis: Floats, own: Floats | None, tolerance: float) -> bool:
+def _lies_on(field: FacetField, axis: Floats, other: FacetField, own: Floats, tolerance: float) -> bool:
     """Do all corners of another face lie on a prism, beside none of its ends, and look the same way?"""
-    assert isinstance(other, FacetField) and own is not None
     if abs(axis @ own) < 1 - PARALLEL:
         return False
     tree = field.tree
@@ -196,13 +189,3 @@ def _lies_on(field: FacetField, other: Field, axis: Floats, own: Floats | None, 
     facet, weight, _ = tree.nearest(beside)
     away = beside - np.einsum("ij,ijk->ik", weight, tree.points[tree.facets[facet]])
     return bool(np.abs(np.einsum("ij,ij->i", away, np.cross(axis, normal))).max() < WITHIN * tolerance)
-
-
-def _together(fields: list[Field]) -> FacetField:
-    """One field of several faces."""
-    lots = [f for f in fields if isinstance(f, FacetField)]
-    first = np.cumsum([0] + [len(f.tree.points) for f in lots])
-    facets = np.concatenate([f.tree.facets + k for f, k in zip(lots, first[:-1].tolist(), strict=True)])
-    return FacetField(
-        FacetTree.over(np.concatenate([f.tree.points for f in lots]), facets.astype(np.int32)), np.concatenate([f.normals for f in lots])
-    )

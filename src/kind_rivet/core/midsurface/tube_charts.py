@@ -8,8 +8,9 @@ from numpy.typing import NDArray
 
 from kind_rivet.core.geometry.carriers import Floats, unit
 from kind_rivet.core.geometry.harmonic import added_up, laplacian, side_weights, solved
+from kind_rivet.core.geometry.soup import facet_neighbours
 from kind_rivet.core.midsurface.charts import FacetChart
-from kind_rivet.core.midsurface.fields import FacetField, Field, settle
+from kind_rivet.core.midsurface.fields import FacetField, Field
 
 AS_LONG = 0.25  # share of the longest border loop from which another one is an end of the tube, not a hole
 BESIDE = 0.6  # periods from the middle up to which facets are laid out: some of them twice
@@ -42,10 +43,7 @@ class TubeChart(FacetChart):
     @staticmethod
     def around(side: FacetField, between: Field, wall: float) -> TubeChart | None:
         """The chart of the middle under a side; None where that is no tube."""
-        facets = side.tree.facets.astype(np.int64)
-        rough = np.zeros_like(side.tree.points)
-        np.add.at(rough, facets.ravel(), side.normals.reshape(-1, 3))
-        middle, _ = settle(side.tree.points - wall / 2 * unit(rough), [between])
+        facets, middle = side.tree.facets.astype(np.int64), side.moved_to(between, wall)
         ends = tube_ends(middle, facets)
         return _laid_out(middle, facets, *ends, MARGIN * wall) if ends is not None else None
 
@@ -99,6 +97,14 @@ def tube_ends(space: Floats, facets: Ints) -> tuple[Ints, Ints] | None:
     return np.unique(border[own == first]), np.unique(border[own == last])
 
 
+def sides_along(facets: Ints, end: Ints, count: int) -> tuple[Ints, Ints]:
+    """Border sides of facets between points of one end of a tube: facet (n,), and corner (n,) from which each leads to the next one. `count` points."""
+    beside, _ = facet_neighbours(facets.astype(np.int32), count)
+    there = np.isin(facets, end)
+    f, k = np.nonzero((beside == -1) & there & np.roll(there, -1, axis=1))
+    return f, k
+
+
 def _laid_out(space: Floats, facets: Ints, first: Ints, last: Ints, margin: float) -> TubeChart | None:
     """How far along: harmonic between both ends. How far round: what turns a quarter from it everywhere. Straight on for a margin beyond the ends."""
     sides, weights = side_weights(space, facets)
@@ -115,7 +121,7 @@ def _laid_out(space: Floats, facets: Ints, first: Ints, last: Ints, margin: floa
     across = np.cross(normal / double[:, None], gradient)
     # What each side should gain going round, by the facets beside it, weighed as in Laplace's equation.
     gain = np.concatenate([np.einsum("ij,ij->i", across, p[:, (k + 2) % 3] - p[:, (k + 1) % 3]) for k in range(3)])
-    found = _round(len(space), sides, weights, gain)
+    found = _way_round(len(space), sides, weights, gain)
     if found is None:
         return None
     around, period = found
@@ -133,13 +139,8 @@ def _laid_out(space: Floats, facets: Ints, first: Ints, last: Ints, margin: floa
 
 def _led_on(space: Floats, facets: Ints, place: Floats, end: Ints, way: float, margin: float) -> tuple[Floats, Ints, Floats]:
     """Facets and the places (m, 3, 2) of their corners, with a strip straight on beyond one end, where the second coordinate goes on by `way`."""
-    there = np.isin(facets, end)
-    f, k = np.nonzero(there & np.roll(there, -1, axis=1))  # sides from corner k to the next one
+    f, k = sides_along(facets, end, len(space))
     i, j = facets[f, k], facets[f, (k + 1) % 3]
-    sides, count = np.unique(np.sort(np.column_stack((i, j)), axis=1), axis=0, return_counts=True)
-    lone = {(int(a), int(b)) for (a, b), c in zip(sides, count, strict=True) if c == 1}
-    border = np.array([(min(a, b), max(a, b)) in lone for a, b in zip(i.tolist(), j.tolist(), strict=True)])
-    f, k, i, j = f[border], k[border], i[border], j[border]
     p = space[facets[f]]
     out = unit(np.cross(space[j] - space[i], np.cross(p[:, 1] - p[:, 0], p[:, 2] - p[:, 0])))
     beyond = np.zeros_like(space)
@@ -154,7 +155,7 @@ def _led_on(space: Floats, facets: Ints, place: Floats, end: Ints, way: float, m
     return np.vstack((space, moved)), np.concatenate((facets, strip)), np.concatenate((place, where))
 
 
-def _round(count: int, sides: Ints, weights: Floats, gain: Floats) -> tuple[Floats, float] | None:
+def _way_round(count: int, sides: Ints, weights: Floats, gain: Floats) -> tuple[Floats, float] | None:
     """How far round points are, from gains along sides, and how much that is once round.
 
     Gains are added up from side to side; where that does not fit, by once round, the side crosses a cut. Knowing the cuts, values
