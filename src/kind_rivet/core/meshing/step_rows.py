@@ -14,9 +14,10 @@ from kind_rivet.core.meshing.patch import Patch
 from kind_rivet.core.meshing.washers import LEAST_SIDE, STEEP, loop_gap, ring_outlines
 
 WIDTHS = (0.9, 0.7, 0.5)  # of the size: tried one after the other
-SMOOTH = 0.5  # quarter turns at one node up to which a border runs smoothly
+SMOOTH = 0.51  # quarter turns at one node up to which a border runs smoothly: no more than in an octagon
 LEFT = 0.6  # sizes between the row and what is within
 DISC_SIDE = 0.7  # sizes: shortest side of a row within a disc, which has to be filled from all sides
+KITES = 8  # nodes of a row within which four quads round one node fill a disc, whatever its size
 NARROWED = 0.45  # of a side at the step: shortest side across the row from it
 
 
@@ -30,12 +31,23 @@ def row_along(patch: Patch, loops: list[Floats], index: int, size: float) -> Flo
     if off.min() < STEEP * size or np.abs(turns(border)).max() > SMOOTH:
         return None
     disc = not others and len(patch.loops[0]) == 1
-    least = (DISC_SIDE if disc else LEAST_SIDE) * size
     side = np.linalg.norm(np.roll(border, -1, axis=0) - border, axis=1)
-    for share in WIDTHS:
+    if disc and len(border) == KITES:
+        least, shares = LEAST_SIDE * size, [*WIDTHS, _narrowest(border, size)]
+    else:
+        least, shares = (DISC_SIDE if disc else LEAST_SIDE) * size, [*WIDTHS]
+    for share in shares:
         row = ring_outlines(border, 1.0, (share * size,), False)[0]
         along = np.linalg.norm(np.roll(row, -1, axis=0) - row, axis=1)
         sound = along.min() > least and (along > NARROWED * side).all() and (along * NARROWED < side).all()
         if sound and loop_gap(row, border) > 0.8 * share * size and all(loop_gap(row, other) > LEFT * size for other in others):
             return row
     return None
+
+
+def _narrowest(border: Floats, size: float) -> float:
+    """Share of the size between a round border (n, 2) and a row whose sides are just long enough; too little where there is no room."""
+    radius = float(np.linalg.norm(border - border.mean(axis=0), axis=1).mean())
+    half = np.pi / len(border)
+    share = (radius / size - 1.01 * LEAST_SIDE / (2 * np.sin(half))) * np.cos(half)
+    return float(share) if share > LEAST_SIDE * np.cos(half) else 0.0  # nodes lie farther apart than the sides

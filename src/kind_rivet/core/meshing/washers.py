@@ -62,6 +62,7 @@ class RoundHole:
     shift: float = 0.0  # of the first node along a closed edge, so that nodes lie on the directions of the border near by
     round: bool = True
     shares: tuple[int, ...] = ()  # divisions of each edge, where they are not dealt out by length
+    floored: bool = False  # a disc lies within, too small for more divisions
 
 
 def find_round_holes(shape: Shape, patches: list[Patch | None], rules: ShellRules) -> list[RoundHole]:
@@ -103,13 +104,15 @@ def _round(shape: Shape, patch: Patch, region: int, number: int, rules: ShellRul
     if len(edges) == 1 and edges[0] in rules.divisions:
         return replace(hole, divisions=rules.divisions[edges[0]])
     if _filled(shape, edges) and not counted_by_hand(hole, rules):
-        return replace(hole, divisions=min(count, max(8, 4 * int(FILLED * hole.radius / rules.size / 4))))
+        return replace(hole, divisions=min(count, max(8, 4 * int(FILLED * hole.radius / rules.size / 4))), floored=True)
     return hole
 
 
 def _filled(shape: Shape, edges: tuple[int, ...]) -> bool:
     """Does a disc lie within a hole's edges, or where the tube that stands on them ends, as in a boss closed beside its foot?"""
     if all(len(shape.edge_faces[e]) > 2 for e in edges):
+        return True
+    if any(set(shape.face_edges[f]) == set(edges) for f in shape.edge_faces[edges[0]]):  # a thinner floor, as under a blind hole
         return True
     tubes = set(shape.edge_faces[edges[0]]) if len(edges) == 1 else set()
     ends = {e for f in tubes if shape.faces[f].carrier.kind == "cylinder" for e in shape.face_edges[f]} - set(edges)
@@ -477,7 +480,7 @@ def counted_by_hand(hole: RoundHole, rules: ShellRules) -> bool:
 
 def _facing_corner(hole: RoundHole, patch: Patch, rules: ShellRules) -> RoundHole:
     """The hole with enough divisions for sides of reasonable length on a border that lies close round its rings, as in a corner."""
-    if not hole.round or not hole.widths or counted_by_hand(hole, rules):
+    if not hole.round or not hole.widths or hole.floored or counted_by_hand(hole, rules):
         return hole
     reach = hole.radius + sum(hole.widths)
     sides = shapely.segmentize(shapely.LinearRing(patch.outlines[0]), rules.size / 4)

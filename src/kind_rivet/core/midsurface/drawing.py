@@ -32,6 +32,7 @@ SHORT_OF = 0.6  # of the thicker wall: how far a wall ends before the middle of 
 LOST = 0.1  # walls: a chart that leads back to a point no nearer than this does not know it
 STATIONS = 33  # places along a straight crossing at which to ask whether there are walls near by
 HALVINGS = 12  # of the stretch in which a chart ends
+GRAZING = 0.995  # cosine between middles that cross, though nearly along each other, where they are not known to run on into each other
 PARALLEL = 0.99  # cosine between the axes of two sides of a bend
 ALIKE = (1 - SLANT**2) ** 0.5  # cosine between a face and a wall above which the face does not end on it
 
@@ -339,8 +340,9 @@ def _joint(
         close = np.maximum(inner[0][0], inner[1][0]), np.minimum(inner[0][1], inner[1][1])
     else:
         close = low, high
+    aslant = TANGENT if touch else GRAZING
     if a.carrier.kind == "plane" and b.carrier.kind == "plane":
-        line = _line_of_planes(a, b, low, high)
+        line = _line_of_planes(a, b, low, high, aslant)
         return [(line, (a.field, b.field))] if line is not None else []
     on = a if _simplicity(a) <= _simplicity(b) else b
     other = b if on is a else a
@@ -365,7 +367,7 @@ def _joint(
             near = ((along >= close[0]) & (along <= close[1])).all(axis=1)
             for line in touch:  # beside it they part so slowly that they may cross again by a hair
                 near &= away_from(along, line) > thick
-            if np.median(angle) < TANGENT and near.any():
+            if np.median(angle) < aslant and near.any():
                 pieces = _found_pieces(a, b, points, tolerance)
                 if ways:  # two cylinders cross in two planes, but bends meet in one only
                     there = _round_at(a, points) & _round_at(b, points)
@@ -436,10 +438,10 @@ def _simplicity(m: Middle) -> int:
     return ("plane", "cylinder", "cone", "sphere", "torus", "free").index(m.carrier.kind)
 
 
-def _line_of_planes(a: Middle, b: Middle, low: Floats, high: Floats) -> Floats | None:
+def _line_of_planes(a: Middle, b: Middle, low: Floats, high: Floats, aslant: float) -> Floats | None:
     na, nb = a.carrier.array[3:6], b.carrier.array[3:6]
     d = np.cross(na, nb)
-    if np.linalg.norm(d) < np.sqrt(1 - TANGENT**2):
+    if np.linalg.norm(d) < np.sqrt(1 - aslant**2):
         return None
     d = unit(d)
     start, left = settle(((low + high) / 2)[None], [a.field, b.field])
