@@ -48,7 +48,7 @@ def best_filling(
     way = next((rules.ways[f] for f in patch.faces if f in rules.ways), "")
     regular, plain = None, not len(hard) and not len(spots)
     if not len(hard) and way != "free" and (plain or way == "regular"):
-        if len(loops) == 1 and (tube := fill_tube(patch, loops[0])) is not None and tube.worst > ON_TUBE:
+        if len(loops) == 1 and (tube := fill_tube(patch, loops[0], size)) is not None and tube.worst > ON_TUBE:
             return tube
         if len(loops) == 1:
             regular = regular_inside(patch, loops[0], size, turn)

@@ -11,11 +11,14 @@ from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.meshing.free.fill import FlatMesh
 from kind_rivet.core.meshing.mapped import fill_mapped
 from kind_rivet.core.meshing.patch import Patch
-from kind_rivet.core.quality.shell_metrics import SCALED_JACOBIAN, shell_metrics
+from kind_rivet.core.meshing.washers import LEAST_SIDE
+from kind_rivet.core.quality.shell_metrics import LONGEST, SCALED_JACOBIAN, SHORTEST, shell_metrics
+
+LONG = 1.9  # sizes: longest side that rows round a bulge may have
 
 
-def fill_tube(patch: Patch, loop: Floats) -> FlatMesh | None:
-    """Rows and columns between both ends of a tube with a seam; None on other faces, or where counts do not fit.
+def fill_tube(patch: Patch, loop: Floats, size: float) -> FlatMesh | None:
+    """Rows and columns between both ends of a tube with a seam; None on other faces, or where counts do not fit or sides would be far off the `size`.
 
     `loop` (k, 2) lies in the plane of the patch, and so does the mesh; its worst element is that on the tube, which the plane distorts.
     """
@@ -37,8 +40,10 @@ def fill_tube(patch: Patch, loop: Floats) -> FlatMesh | None:
     tree = FacetTree.over(np.column_stack((chart, np.zeros(len(chart)))), patch.facets)
     facet, weight, _ = tree.nearest(np.column_stack((inside, np.zeros(len(inside)))))
     points = np.concatenate((loop, np.einsum("ij,ijk->ik", weight, patch.flat[patch.facets[facet]])))
-    worst = shell_metrics(patch.to_space(points)[0], made.elements)[:, SCALED_JACOBIAN].min()
-    return FlatMesh(points, made.elements, float(worst))
+    metrics = shell_metrics(patch.to_space(points)[0], made.elements)
+    if metrics[:, LONGEST].max() > LONG * size or metrics[:, SHORTEST].min() < LEAST_SIDE * size:
+        return None  # it bulges or has a waist
+    return FlatMesh(points, made.elements, float(metrics[:, SCALED_JACOBIAN].min()))
 
 
 def _ends_and_seam(patch: Patch) -> tuple[NDArray[np.int64], ...] | None:

@@ -26,8 +26,10 @@ BROKEN = 0.4  # of the thinnest wall: as wide is what rounds or chamfers its edg
 SHARP = 0.8  # share of a chamfer's border at which it falls away sharply
 ENDS = 0.3  # share of a floor's border at which it may end rather than have walls standing on it
 LEFT, HAIR = 2.5, 1e-3  # how much more a floor's outline holds than what is seen of it; walls within which faces lie in one plane
+MINOR = 0.2  # of what each of two sides makes with another: up to that an unsteady wall between them is a wedge
 OVERLAP = 0.1  # of a face: what lies opposite a smooth neighbour of its partner up to this belongs to that
 EVEN = 1e-3  # spread of thickness, in walls, up to which a wall is equally thick all over
+STEADY, UNSTEADY = 0.05, 0.1  # the same for freely curved sides, between which it is never quite even, and from which it surely is not
 
 
 @dataclass(frozen=True)
@@ -61,6 +63,7 @@ class Pair:
     middle: Floats
     share: float = 0.5  # how deep under face a the sheet lies, in walls
     even: bool = False  # equally thick all over
+    spread: float = 0.0  # of the thickness, in walls
     narrow: bool = False  # too narrow for a wall of its own, but it may be part of another
 
 
@@ -129,7 +132,8 @@ def find_pairs(shape: Shape, opposed: Opposed) -> list[Pair]:
         from_a, from_b = (float(opposed.weight[mine & (opposed.face == f)].sum()) for f in (a, b))
         weight = (from_a + from_b) / 2
         smaller = min(shape.face_area[a], shape.face_area[b])
-        even = bool(np.ptp(np.percentile(opposed.wall[mine], (2, 98))) < EVEN * wall)
+        spread = float(np.ptp(np.percentile(opposed.wall[mine], (2, 98)))) / wall
+        even = spread < EVEN
         coaxial = _coaxial(shape, a, b, wall)
         curved = AROUND if coaxial else CURVED if even else NARROW
         if weight < 0.5 * wall**2 or weight < 0.03 * smaller or not all(_is_side(shape, opposed, f, wall, curved) for f in (a, b)):
@@ -137,7 +141,7 @@ def find_pairs(shape: Shape, opposed: Opposed) -> list[Pair]:
         narrow = not all(_is_wide(shape, opposed, f, wall) for f in (a, b))
         if narrow and not (even and shape.faces[a].carrier.kind == shape.faces[b].carrier.kind == "plane"):
             continue
-        pairs.append(Pair(a, b, wall, weight, opposed.middle[mine], even=even or coaxial, narrow=narrow))
+        pairs.append(Pair(a, b, wall, weight, opposed.middle[mine], even=even or coaxial, spread=spread, narrow=narrow))
     wide = [pair for pair in pairs if not pair.narrow]
     wide = _without_rims(shape, opposed.width, _without_eyes(shape, opposed.width, wide))
     wide = _without_overlaps(shape, _without_wedges(shape, _without_corners(shape, wide)))
@@ -221,9 +225,16 @@ def _without_corners(shape: Shape, pairs: list[Pair]) -> list[Pair]:
 def _without_wedges(shape: Shape, pairs: list[Pair]) -> list[Pair]:
     """The pairs without those between the far sides of two walls that touch, as where a round wall lies tangent to a flat one."""
     even = {f for pair in pairs if pair.even for f in (pair.a, pair.b)}
+    steady: dict[int, float] = {}
+    for pair in pairs:
+        for f in (pair.a, pair.b) if pair.spread < STEADY else ():
+            steady[f] = max(steady.get(f, 0.0), pair.weight)
 
     def is_wedge(pair: Pair) -> bool:
-        return not pair.even and not _is_flat(shape, pair) and {pair.a, pair.b} <= even
+        if pair.even or _is_flat(shape, pair):
+            return False
+        minor = all(pair.weight < MINOR * steady.get(f, 0.0) for f in (pair.a, pair.b))
+        return {pair.a, pair.b} <= even or (minor and pair.spread > UNSTEADY)
 
     return [pair for pair in pairs if not is_wedge(pair)]
 
