@@ -48,6 +48,19 @@ def test_number_fields_step_and_forgive(qapp: QApplication) -> None:
     assert isinstance(whole.value(), int)
 
 
+def test_fields_show_what_nought_stands_for(qapp: QApplication) -> None:
+    form = Form(all_operations()["mesh.shells"].parameters, set())
+    field = form.fields["ring_width"]
+    assert isinstance(field, NumberField)
+    assert (field.text(), field.placeholderText(), field.value()) == ("", "chosen for each hole", 0)
+    field.step(True)
+    assert (field.text(), field.value()) == ("1", 1)
+    field.set_value(0)
+    assert field.text() == ""
+    field.setText("0")
+    assert field.value() == 0
+
+
 def test_forms_follow_the_parameters(qapp: QApplication) -> None:
     op = all_operations()["mixed.layers"]
     form = Form(op.parameters, set(), choices={"material": ["Steel", "Aluminium"]})

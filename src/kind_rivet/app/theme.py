@@ -33,7 +33,7 @@ QPushButton#keep {{ background: {COPPER}; color: white; border-color: {COPPER}; 
 QPushButton#keep:disabled {{ background: #E6D3C8; border-color: #E6D3C8; color: {PANEL}; }}
 QToolButton:checked {{ background: {FOCUS}; color: white; border-color: {FOCUS}; }}
 QPushButton#stop {{ text-align: left; border: none; border-left: 3px solid transparent; border-radius: 0; padding: 5px 8px; background: transparent; }}
-QPushButton#stop:checked {{ border-left: 3px solid {COPPER}; background: {PANEL}; font-weight: 600; }}
+QPushButton#stop:checked {{ border-left: 3px solid {COPPER}; background: {PANEL}; }}
 QPushButton#stop:hover {{ background: {PANEL}; }}
 QPushButton#cardhead {{ text-align: left; border: none; padding: 7px 8px; font-weight: 600; background: transparent; }}
 QPushButton#cardhead:hover {{ color: {COPPER}; }}

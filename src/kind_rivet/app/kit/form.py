@@ -13,20 +13,30 @@ from PySide6.QtWidgets import QCheckBox, QComboBox, QFormLayout, QHBoxLayout, QL
 from kind_rivet.core.operations.registry import Parameters
 
 TRIPLE = tuple[float, float, float]
+NOUGHT = "0: "  # begins descriptions that say what 0, as which a number begins, stands for
 
 
 class NumberField(QLineEdit):
-    """A number that steps with the arrow keys and the wheel; empty or nonsense reads as None."""
+    """A number that steps with the arrow keys and the wheel; empty or nonsense reads as None.
+
+    `nought`: what 0 stands for, shown instead of it; then empty reads as 0.
+    """
 
     stepped = Signal()
 
-    def __init__(self, value: float, whole: bool = False) -> None:
+    def __init__(self, value: float, whole: bool = False, nought: str = "") -> None:
         super().__init__()
-        self.whole = whole
+        self.whole, self.nought = whole, nought
         self.setAlignment(Qt.AlignmentFlag.AlignRight)
-        self.setText(f"{value:g}")
+        self.setPlaceholderText(nought)
+        self.set_value(value)
+
+    def set_value(self, value: float) -> None:
+        self.setText("" if value == 0 and self.nought else f"{value:g}")
 
     def value(self) -> float | int | None:
+        if self.nought and not self.text().strip():
+            return 0
         try:
             value = float(self.text().replace(",", ".").replace("\u2009", ""))
         except ValueError:
@@ -41,7 +51,7 @@ class NumberField(QLineEdit):
             new: float = value + (1 if up else -1)
         else:
             new = float(f"{value * (1.1 if up else 1 / 1.1):.3g}") if value else (1.0 if up else -1.0)
-        self.setText(f"{new:g}")
+        self.set_value(new)
         self.stepped.emit()
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
@@ -94,7 +104,8 @@ class Form(QWidget):
             if name in skip:
                 continue
             default = None if info.is_required() else info.default
-            widget = self._widget(name, info.annotation, default, choices or {})
+            nought = (info.description or "").removeprefix(NOUGHT) if default == 0 and (info.description or "").startswith(NOUGHT) else ""
+            widget = self._widget(name, info.annotation, default, choices or {}, nought)
             if widget is None:
                 continue
             widget.setToolTip(info.description or "")
@@ -119,7 +130,7 @@ class Form(QWidget):
             else:
                 rows.addRow(label, widget)
 
-    def _widget(self, name: str, kind: Any, default: Any, choices: dict[str, list[str]]) -> QWidget | None:
+    def _widget(self, name: str, kind: Any, default: Any, choices: dict[str, list[str]], nought: str) -> QWidget | None:
         if name in choices:
             combo = QComboBox()
             combo.addItems(choices[name])
@@ -140,7 +151,7 @@ class Form(QWidget):
             box.toggled.connect(self.edited)
             return box
         if kind in (float, int):
-            field = NumberField(default if default is not None else 0, kind is int)
+            field = NumberField(default if default is not None else 0, kind is int, nought)
             field.editingFinished.connect(self.edited)
             field.stepped.connect(self.edited)
             return field
@@ -184,9 +195,7 @@ class Form(QWidget):
                 widget.setCurrentText(str(value))
             elif isinstance(widget, QCheckBox):
                 widget.setChecked(bool(value))
-            elif isinstance(widget, NumberField):
-                widget.setText(f"{value:g}")
-            elif isinstance(widget, PointField):
+            elif isinstance(widget, NumberField) or isinstance(widget, PointField):
                 widget.set_value(value)
             elif isinstance(widget, QLineEdit):
                 widget.setText(str(value))

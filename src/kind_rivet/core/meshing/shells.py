@@ -11,7 +11,6 @@ from numpy.typing import NDArray
 from kind_rivet.core.errors import Refused
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.geometry.shape import Shape
-from kind_rivet.core.kernels import side_by_side
 from kind_rivet.core.meshing.bend_cuts import cut_bends
 from kind_rivet.core.meshing.bolt_circles import follow_bolts
 from kind_rivet.core.meshing.border_nodes import join_strips, nodes_along
@@ -29,7 +28,8 @@ from kind_rivet.core.meshing.near_edges import facing_rings, turned_to_lugs
 from kind_rivet.core.meshing.necks import close_failed, close_touching, finer_near
 from kind_rivet.core.meshing.one_region import regions_of
 from kind_rivet.core.meshing.patch import Patch, lay_flat, lay_flat_or_none
-from kind_rivet.core.meshing.regions import Answers, Region, begin_region, end_region, filled_region
+from kind_rivet.core.meshing.regions import Answers, Region, begin_region, end_region
+from kind_rivet.core.meshing.regions_alike import filled_regions
 from kind_rivet.core.meshing.rib_ends import cut_at_ends
 from kind_rivet.core.meshing.round_chains import in_step
 from kind_rivet.core.meshing.rules import ShellRules
@@ -171,7 +171,7 @@ def _mesh_once(
             if region is not None:
                 begun.append((number, replace(region, before=_before(region, kept, lines, edge_nodes)) if number in large else region))
     failed = []
-    for (number, region), filled in zip(begun, side_by_side(lambda r: filled_region(r[1], rules, answers), begun), strict=True):
+    for (number, region), filled in zip(begun, filled_regions([region for _, region in begun], rules, answers), strict=True):
         if isinstance(filled, CannotFill):
             x, y, z = at = region.patch.to_space(filled.at[None])[0][0]
             notes.append(f"Face {sheet.faces[region.patch.faces[0]] + 1} was left out: {filled} near ({x:.4g}, {y:.4g}, {z:.4g}).")

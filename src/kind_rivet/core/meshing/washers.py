@@ -62,7 +62,7 @@ class RoundHole:
     shift: float = 0.0  # of the first node along a closed edge, so that nodes lie on the directions of the border near by
     round: bool = True
     shares: tuple[int, ...] = ()  # divisions of each edge, where they are not dealt out by length
-    floored: bool = False  # a disc lies within, too small for more divisions
+    floored: bool = False  # only a disc lies within, which needs its sides
 
 
 def find_round_holes(shape: Shape, patches: list[Patch | None], rules: ShellRules) -> list[RoundHole]:
@@ -103,16 +103,20 @@ def _round(shape: Shape, patch: Patch, region: int, number: int, rules: ShellRul
     hole = RoundHole(region, number, edges, float(d[6]), tuple(d[:3].tolist()), tuple(d[3:6].tolist()), count, widths, width)
     if len(edges) == 1 and edges[0] in rules.divisions:
         return replace(hole, divisions=rules.divisions[edges[0]])
-    if _filled(shape, edges) and not counted_by_hand(hole, rules):
-        return replace(hole, divisions=min(count, max(8, 4 * int(FILLED * hole.radius / rules.size / 4))), floored=True)
+    floored = _floored(shape, edges)
+    if (floored or _filled(shape, edges)) and not counted_by_hand(hole, rules):
+        return replace(hole, divisions=min(count, max(8, 4 * int(FILLED * hole.radius / rules.size / 4))), floored=floored)
     return hole
+
+
+def _floored(shape: Shape, edges: tuple[int, ...]) -> bool:
+    """Does a disc, and nothing else, lie within a hole's edges, as the thinner floor under a blind hole does?"""
+    return any(set(shape.face_edges[f]) == set(edges) for f in shape.edge_faces[edges[0]])
 
 
 def _filled(shape: Shape, edges: tuple[int, ...]) -> bool:
     """Does a disc lie within a hole's edges, or where the tube that stands on them ends, as in a boss closed beside its foot?"""
     if all(len(shape.edge_faces[e]) > 2 for e in edges):
-        return True
-    if any(set(shape.face_edges[f]) == set(edges) for f in shape.edge_faces[edges[0]]):  # a thinner floor, as under a blind hole
         return True
     tubes = set(shape.edge_faces[edges[0]]) if len(edges) == 1 else set()
     ends = {e for f in tubes if shape.faces[f].carrier.kind == "cylinder" for e in shape.face_edges[f]} - set(edges)

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Hashable
 from dataclasses import dataclass
+from typing import Generic, TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -15,10 +16,11 @@ SAME = 0.01  # sizes by which the border nodes of one kind may differ
 MOST_NODES, MOST_HOLES = 80, 4  # of an outline that is compared with others
 MOST_TURNS = 8  # of a round or square outline that are tried with its holes
 Complex = NDArray[np.complex128]
+T = TypeVar("T")
 
 
 @dataclass(frozen=True)
-class _Match:
+class Match:
     """Node k of loop j of a new outline is node (first[j] + k) of the known one's loop which[j], or (first[j] − k) when mirrored.
 
     place = turn z + shift, or of its conjugate when mirrored
@@ -31,32 +33,55 @@ class _Match:
     shift: complex
 
 
+class Kinds(Generic[T]):
+    """Outlines seen so far, each with what was made of it; `size` sets how alike outlines must be."""
+
+    def __init__(self, size: float, most_nodes: int = MOST_NODES, most_holes: int = MOST_HOLES) -> None:
+        self._size, self._most_nodes, self._most_holes = size, most_nodes, most_holes
+        self._known: dict[tuple[Hashable, ...], list[tuple[list[Floats], T]]] = {}
+
+    def comparable(self, loops: list[Floats]) -> bool:
+        return len(loops[0]) <= self._most_nodes and len(loops) <= self._most_holes + 1
+
+    def find(self, loops: list[Floats], key: Hashable = None) -> tuple[list[Floats], T, Match] | None:
+        """An outline of the same kind and `key`, what was made of it, and how `loops` lie on it."""
+        for near in (0, -1, 1):
+            for known, made in self._known.get(self._name(loops, key, near), []):
+                match = matched(known, loops, SAME * self._size)
+                if match is not None:
+                    return known, made, match
+        return None
+
+    def add(self, loops: list[Floats], made: T, key: Hashable = None) -> None:
+        self._known.setdefault(self._name(loops, key, 0), []).append((loops, made))
+
+    def _name(self, loops: list[Floats], key: Hashable, more: int) -> tuple[Hashable, ...]:
+        reach = float(np.linalg.norm(loops[0] - loops[0].mean(axis=0), axis=1).mean()) / (0.1 * self._size)
+        return key, len(loops[0]), *sorted(map(len, loops[1:])), round(reach) + more
+
+
 class Repeats:
-    """Fillings of outlines seen so far; `size` sets how alike outlines must be."""
+    """Fills outlines; `size` sets how alike they must be to get the same mesh."""
 
     def __init__(self, size: float, fill: Callable[[list[Floats]], FlatMesh]) -> None:
-        self._size, self._fill = size, fill
-        self._known: dict[tuple[int, ...], list[tuple[list[Complex], FlatMesh]]] = {}
+        self._fill, self._kinds = fill, Kinds[FlatMesh](size)
 
     def filled(self, loops: list[Floats]) -> FlatMesh:
         """A mesh inside `loops`, as for `fill.fill`; passes on what filling raises."""
-        if len(loops[0]) > MOST_NODES or len(loops) > MOST_HOLES + 1:
+        if not self._kinds.comparable(loops):
             return self._fill(loops)
-        z = [loop[:, 0] + 1j * loop[:, 1] for loop in loops]
-        reach = float(np.abs(z[0] - z[0].mean()).mean()) / (0.1 * self._size)
-        counts = (len(z[0]), *sorted(map(len, z[1:])))
-        for near in (round(reach), round(reach) - 1, round(reach) + 1):
-            for known, mesh in self._known.get((*counts, near), []):
-                match = _matched(known, z, SAME * self._size)
-                if match is not None:
-                    return _carried(mesh, loops, [len(own) for own in known], match)
+        found = self._kinds.find(loops)
+        if found is not None:
+            known, mesh, match = found
+            return carried(mesh, loops, [len(own) for own in known], match)
         made = self._fill(loops)
-        self._known.setdefault((*counts, round(reach)), []).append((z, made))
+        self._kinds.add(loops, made)
         return made
 
 
-def _matched(known: list[Complex], new: list[Complex], tolerance: float) -> _Match | None:
+def matched(before: list[Floats], after: list[Floats], tolerance: float) -> Match | None:
     """How an outline lies on a known one with as many nodes; None where it does not."""
+    known, new = ([loop[:, 0] + 1j * loop[:, 1] for loop in loops] for loops in (before, after))
     centre, other = known[0].mean(), new[0].mean()
     b = new[0] - other
     for mirrored in (False, True):
@@ -67,7 +92,7 @@ def _matched(known: list[Complex], new: list[Complex], tolerance: float) -> _Mat
             moved = [turn * (np.conj(loop) if mirrored else loop) + shift for loop in known]
             pairs = _paired(moved, new, mirrored, tolerance)
             if pairs is not None:
-                return _Match(tuple(j for j, _ in pairs), tuple(k for _, k in pairs), mirrored, turn, shift)
+                return Match(tuple(j for j, _ in pairs), tuple(k for _, k in pairs), mirrored, turn, shift)
     return None
 
 
@@ -99,7 +124,7 @@ def _paired(moved: list[Complex], new: list[Complex], mirrored: bool, tolerance:
     return out
 
 
-def _carried(mesh: FlatMesh, outline: list[Floats], counts: list[int], match: _Match) -> FlatMesh:
+def carried(mesh: FlatMesh, outline: list[Floats], counts: list[int], match: Match) -> FlatMesh:
     """The mesh of a known outline, with `counts` nodes on its loops, on one that matches it."""
     n = sum(counts)
     old = mesh.points[n:, 0] + 1j * mesh.points[n:, 1]
