@@ -215,3 +215,19 @@ def test_an_odd_count_by_hand_beside_rings_is_named() -> None:
     odd = [note for note in shells.notes if "odd number" in note]
     assert len(odd) == 1
     assert f"held by hand (edge {edge + 1}) and by its rings" in odd[0]
+
+
+@pytest.mark.parametrize(("wall", "radius", "left"), [(5.0, 5.0, 1.0), (8.0, 7.0, 3.0)])
+def test_thin_floors_under_blind_holes_are_flat_within_a_ring(wall: float, radius: float, left: float) -> None:
+    """Four quads over the floor alone were warped, as its border lies half-way down to the middle of the plate."""
+    places = [(20 + 80 * i, 20 + 40 * j) for i in (0, 1) for j in (0, 1)]
+    holes = [cylinder((x, y, -1), Z, radius, wall + 1 - left) for x, y in places]
+    sheet = extract(solid_of(cut(box(0, 0, 0, 120, 80, wall), holes)))
+    assert sheet.proof is not None
+    assert sheet.proof.pieces == 1
+    made = meshed(sheet, 6.0 if wall < 6 else 8.0)
+    assert not len(made.quality.failing)
+    floors = [f for f in range(len(sheet.shape.faces)) if sheet.shape.face_area[f] < 5 * radius**2]
+    assert len(floors) == 4
+    for f in floors:
+        assert int((made.mesh.face == f).sum()) == 12  # a ring of eight round four

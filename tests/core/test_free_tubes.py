@@ -352,3 +352,22 @@ def test_ribs_on_a_bell_end_at_its_middle_though_they_meet_it_aslant() -> None:
     assert proof.inner_free_length == 0.0
     made = meshed(sheet, size_for(solid))
     assert not len(made.quality.failing)
+
+
+def vase(off: float) -> TopoDS_Shape:
+    """Oval all the way up, three times as wide in the middle as at its ends."""
+    loft = BRepOffsetAPI_ThruSections(True, False)
+    for z, a, b in ((0.0, 18.0, 16.0), (50.0, 55.0, 50.0), (100.0, 18.0, 16.0)):
+        ring = gp_Elips(gp_Ax2(gp_Pnt(0, 0, z), gp_Dir(0, 0, 1)), a + off, b + off)
+        loft.AddWire(BRepBuilderAPI_MakeWire(BRepBuilderAPI_MakeEdge(ring).Edge()).Wire())
+    loft.Build()
+    return loft.Shape()
+
+
+def test_a_tube_that_bulges_has_more_columns_where_it_is_wide() -> None:
+    solid = facet_shape(cut(vase(WALL), [vase(0.0)]))
+    made = meshed(extract(solid), 4.0)
+    assert not len(made.quality.failing)
+    corners = made.mesh.points[made.mesh.shells()[:, :4]]
+    side = np.linalg.norm(np.roll(corners, -1, axis=1) - corners, axis=2)
+    assert side.max() < 2.2 * made.size

@@ -113,3 +113,19 @@ def test_what_cannot_be_made_for_a_wedge_is_made_without_it() -> None:
     assert sheet.proof.mass_ratio == pytest.approx(1, abs=0.04)  # of the wedges nothing is held
     assert not [r for r in sheet.remarks if r.kind == "lost"]
     assert any(face.carrier.kind == "cylinder" for face in sheet.shape.faces)
+
+
+@pytest.mark.parametrize("in_middle", [23.5, 25.5])
+def test_a_wall_that_runs_into_a_tube_at_a_graze_ends_at_its_middle(in_middle: float) -> None:
+    """The walls of a box tube enter the wall of a round one at 12° or less: what lies along each other is no wall of its own."""
+    outer, inner = in_middle + 1.5, in_middle - 1.5
+    arm = cut(box(-80, -outer, -20, 160, 2 * outer, 40), [box(-81, -inner, -17, 162, 2 * inner, 34)])
+    eye = [cylinder((80, 0, -24), Z, outer + 1, 48)]
+    sheet = extract(solid_of(cut(fused(arm, eye), [cylinder((80, 0, -30), Z, outer - 3, 60)])))
+    assert sheet.proof is not None
+    assert sheet.proof.pieces == 1
+    assert sheet.proof.mass_ratio == pytest.approx(1, abs=0.005)
+    assert sheet.proof.inner_free_length == 0.0
+    sides = [f for f, face in enumerate(sheet.shape.faces) if face.carrier.kind == "plane" and abs(face.carrier.array[4]) > 0.9]
+    places = sheet.shape.points[np.unique(sheet.shape.facets[np.isin(sheet.shape.facet_face, sides)])]
+    assert places[:, 0].max() < 80  # not on past the middle of the eye

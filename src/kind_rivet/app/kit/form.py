@@ -195,7 +195,7 @@ class Form(QWidget):
                 widget.setCurrentText(str(value))
             elif isinstance(widget, QCheckBox):
                 widget.setChecked(bool(value))
-            elif isinstance(widget, NumberField) or isinstance(widget, PointField):
+            elif isinstance(widget, (NumberField, PointField)):
                 widget.set_value(value)
             elif isinstance(widget, QLineEdit):
                 widget.setText(str(value))

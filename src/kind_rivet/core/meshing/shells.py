@@ -35,7 +35,7 @@ from kind_rivet.core.meshing.round_chains import in_step
 from kind_rivet.core.meshing.rules import ShellRules
 from kind_rivet.core.meshing.shared_rings import with_shared_rings
 from kind_rivet.core.meshing.sheet_mesh import EDGE, Builder, Ints, Kept, SheetMesh
-from kind_rivet.core.meshing.trias import cut_at_steps, in_trias, inverted, without_collapsed, without_doubles, without_repeats
+from kind_rivet.core.meshing.trias import cut_at_steps, cut_at_tips, in_trias, inverted, without_collapsed, without_doubles, without_repeats
 from kind_rivet.core.meshing.tube_cuts import cut_tubes
 from kind_rivet.core.meshing.washers import RoundHole, find_round_holes
 
@@ -125,7 +125,7 @@ def _meshed(sheet: CutSheet, rules: ShellRules, wanted: Floats, kept: Kept | Non
         else:
             break
     mesh = without_repeats(mesh)
-    mesh = in_trias(mesh, rules.trias == "tria") if rules.trias else cut_at_steps(without_collapsed(mesh), shape)
+    mesh = in_trias(mesh, rules.trias == "tria") if rules.trias else cut_at_tips(cut_at_steps(without_collapsed(mesh), shape))
     mesh = without_doubles(mesh)
     bad = {f for r, _ in failed for f in patches[r].faces}  # type: ignore[union-attr]
     bent = [f for f in sorted({*curled, *bad}) if shape.faces[f].carrier.kind != "plane"]

@@ -1,23 +1,22 @@
-"""Quads cut in two: all of them where trias are wanted, else only those that have collapsed or are warped at corners of steps."""
+"""Quads cut in two: all of them where trias are wanted, else only those that have collapsed, are warped at corners of steps or fill sharp tips."""
 
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
 
-from kind_rivet.core.geometry.carriers import Floats
+from kind_rivet.core.geometry.carriers import Floats, unit
 from kind_rivet.core.geometry.shape import Shape
+from kind_rivet.core.meshing.sheet_mesh import VERTEX, SheetMesh
 from kind_rivet.core.quality.shell_metrics import LARGEST_ANGLE, LEAST_ANGLE, SCALED_JACOBIAN, WARP, shell_metrics
-
-if TYPE_CHECKING:
-    from kind_rivet.core.meshing.sheet_mesh import SheetMesh
 
 OFF = 0.02  # of a quad's sides: how far a corner at a step lies off the wall
 WARPED = 16.0  # degrees: what is warped less, moving nodes can mend
 LEAST_TRIA, LARGEST_TRIA = 24.0, 115.0  # degrees: angles of trias that are better than a warped quad
+TIP = 40.0, 21.0  # degrees: sharpest corner of a sound quad, and of a sound tria
+LARGEST_BESIDE = 125.0  # degrees: moving nodes makes what is left of a quad without its tip sound up to this
 COLLAPSED = 0.1  # scaled Jacobian below which two trias are better than a quad
 
 
@@ -82,6 +81,29 @@ def cut_at_steps(mesh: SheetMesh, shape: Shape) -> SheetMesh:
     chosen[quad[(odd >= 0) & (values[:, WARP] > WARPED) & sound]] = True
     turn = np.zeros(len(mesh.elements), bool)
     turn[quad] = odd % 2 == 1
+    return _cut(mesh, chosen, turn)
+
+
+def cut_at_tips(mesh: SheetMesh) -> SheetMesh:
+    """Quads in corners of a wall that are too sharp for any quad, as at the tip of a gusset, cut in two: a tria takes the tip."""
+    quad = np.flatnonzero((mesh.elements[:, 3] >= 0) & (mesh.on_kind[mesh.elements] == VERTEX).any(axis=1))
+    if not len(quad):
+        return mesh
+    rows = mesh.elements[quad]
+    p = mesh.points[rows]
+    ahead, back = unit(np.roll(p, -1, axis=1) - p), unit(np.roll(p, 1, axis=1) - p)
+    angle = np.degrees(np.arccos(np.clip(np.einsum("qkd,qkd->qk", ahead, back), -1, 1)))
+    tip = angle.argmin(axis=1)
+    there = np.arange(len(rows))
+    sharp = (angle[there, tip] < TIP[0]) & (angle[there, tip] > TIP[1]) & (mesh.on_kind[rows[there, tip]] == VERTEX)
+    halves = np.where((tip % 2 == 1)[:, None, None], rows[:, [[0, 1, 2], [0, 2, 3]]], rows[:, [[0, 1, 3], [1, 2, 3]]])
+    trias = np.column_stack((halves.reshape(-1, 3), np.full(2 * len(rows), -1))).astype(np.int32)
+    angles = shell_metrics(mesh.points, trias)[:, [LEAST_ANGLE, LARGEST_ANGLE]].reshape(-1, 2, 2)
+    sound = (angles[..., 0].min(axis=1) > TIP[1]) & (angles[..., 1].max(axis=1) < LARGEST_BESIDE)
+    chosen = np.zeros(len(mesh.elements), bool)
+    chosen[quad[sharp & sound]] = True
+    turn = np.zeros(len(mesh.elements), bool)
+    turn[quad] = tip % 2 == 0
     return _cut(mesh, chosen, turn)
 
 

@@ -136,7 +136,7 @@ def find_pairs(shape: Shape, opposed: Opposed) -> list[Pair]:
         even = spread < EVEN
         coaxial = _coaxial(shape, a, b, wall)
         curved = AROUND if coaxial else CURVED if even else NARROW
-        if weight < 0.5 * wall**2 or weight < 0.03 * smaller or not all(_is_side(shape, opposed, f, wall, curved) for f in (a, b)):
+        if weight < 0.5 * wall**2 or weight < 0.03 * smaller or not all(_is_side(shape, opposed, f, wall, curved, coaxial) for f in (a, b)):
             continue
         narrow = not all(_is_wide(shape, opposed, f, wall) for f in (a, b))
         if narrow and not (even and shape.faces[a].carrier.kind == shape.faces[b].carrier.kind == "plane"):
@@ -294,9 +294,9 @@ def _without_eyes(shape: Shape, width: Floats, pairs: list[Pair]) -> list[Pair]:
     return [pair for pair in pairs if not is_eye(pair)]
 
 
-def _is_side(shape: Shape, opposed: Opposed, face: int, wall: float, curved: float) -> bool:
-    """Is enough of a face opposed? `curved`: share that is enough of a narrow curved one."""
+def _is_side(shape: Shape, opposed: Opposed, face: int, wall: float, curved: float, coaxial: bool) -> bool:
+    """Is enough of a face opposed? `curved`: share that is enough of a narrow curved one, and of a wide one if the wall is `coaxial`."""
     share = opposed.share[face]
     if shape.faces[face].carrier.kind == "plane":
         return bool(share > FLAT)
-    return bool(share > (curved if opposed.width[face] < WIDE * wall else CURVED))
+    return bool(share > (curved if coaxial or opposed.width[face] < WIDE * wall else CURVED))
