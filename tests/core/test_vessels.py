@@ -6,6 +6,9 @@ from dataclasses import replace
 
 import numpy as np
 import pytest
+from OCP.BRepPrimAPI import BRepPrimAPI_MakeSphere
+from OCP.gp import gp_Pnt
+from OCP.TopoDS import TopoDS_Shape
 
 from kind_rivet.core.geometry.carriers import Carrier, fit_curve
 from kind_rivet.core.meshing.fillings import plane_filling
@@ -13,10 +16,12 @@ from kind_rivet.core.meshing.free.fill import fill
 from kind_rivet.core.meshing.free.symmetry import fill_symmetric
 from kind_rivet.core.meshing.trias import without_repeats
 from kind_rivet.core.midsurface.charts import CylinderChart
+from kind_rivet.core.midsurface.extract import extract
 from kind_rivet.core.midsurface.fields import CarrierField
 from kind_rivet.core.midsurface.middles import Middle
 from kind_rivet.core.midsurface.traces import crossing
-from tests.thin_meshes import drawn_sheet, made
+from tests.thin_meshes import drawn_sheet, made, meshed, solid_of
+from tests.thin_parts import cut, cylinder, fused
 
 PROOFS = {"tank": (0.001, 0.999), "drum_on_cone": (0.002, 0.998), "scoop": (0.003, 0.998), "offset_duct": (0.002, 0.997)}
 
@@ -123,3 +128,32 @@ def test_plane_regions_get_the_best_of_all_fillings() -> None:
     assert best.trias == 0
     used = np.bincount(best.elements[best.elements >= 0], minlength=len(best.points))
     assert (used[len(square) + 20 :] == 4).all()
+
+
+def ball(radius: float) -> TopoDS_Shape:
+    return BRepPrimAPI_MakeSphere(gp_Pnt(0, 0, 0), radius).Shape()
+
+
+def test_a_ball_with_necks_all_round_is_whole_though_poles_lie_on_it() -> None:
+    """Longitudes of a chart meet in its poles: where these lie on the wall its border runs on across them."""
+    ways = [(0.0, 0.0, 1.0), (1.0, 0.3, 0.2), (-0.6, 0.9, -0.1), (-0.2, -0.8, -0.7), (0.3, 0.5, -1.0)]
+    necks, bores = ([cylinder((0, 0, 0), way, radius, 75) for way in ways] for radius in (13.0, 10.0))
+    sheet = extract(solid_of(cut(fused(ball(50), [*necks, cylinder((0, 0, 65), (0, 0, 1), 24, 3)]), [ball(47), *bores])))
+    proof = sheet.proof
+    assert proof is not None
+    assert not [r for r in sheet.remarks if r.kind == "lost"]
+    assert sorted(face.carrier.kind for face in sheet.shape.faces) == [*["cylinder"] * 6, "plane", "sphere", "sphere"]
+    assert proof.pieces == 1
+    assert proof.mass_ratio == pytest.approx(1, abs=5e-3)
+    assert proof.inner_free_length == 0.0
+    whole = meshed(sheet, 5.0)
+    assert whole.pieces == 1
+    assert not len(whole.quality.failing)
+
+
+def test_a_ball_with_one_hole_is_cut_before_it_is_laid_flat() -> None:
+    """In one piece it is three times as large in the plane as in space at some places, which no size there can make up for."""
+    whole = meshed(extract(solid_of(cut(ball(50), [ball(47), cylinder((0, 0, 0), (0, 0, 1), 15, 100)]))), 5.0)
+    assert whole.pieces == 1
+    assert not len(whole.quality.failing)
+    assert whole.quad_share > 0.98

@@ -41,7 +41,7 @@ from kind_rivet.core.meshing.washers import RoundHole, find_round_holes
 
 LITTLE = 0.25  # share of the size that is looked past where more would spoil a border
 AT_HARD = 1e-7  # of the diagonal: a node nearer to a hard point than this lies on it
-STRETCHED = 4.0  # times larger or smaller in the plane than in space: not laid flat but squashed
+STRETCHED = 3.0  # times larger or smaller in the plane than in space: not laid flat but squashed
 CUTS = 4  # how often faces that cannot be laid flat or filled are cut in two
 LONG_BORDER = 100  # sides round a region from which it may be worth filling in places only
 FINER = 1  # how often the divisions near a border that crosses itself are doubled

@@ -248,6 +248,7 @@ def _facets_of(
             segments.append((a, b))
     if len(segments) < 2:
         return None
+    segments += _across_poles(segments, node) if period else []
     place = np.array(uv)
     # The chart places of the exact nodes, on the side of the cut where they were found. Where nodes were
     # moved to meet those of other middles, lines may cross there; the places as drawn never do.
@@ -265,7 +266,18 @@ def _facets_of(
         return None
     extra = inner
     table = np.concatenate((np.array(node, np.int64), len(network.points) + np.arange(len(extra))))
-    return table[rows], middle.place(extra) if len(extra) else np.empty((0, 3))
+    facets = table[rows]
+    flat = (facets == np.roll(facets, 1, axis=1)).any(axis=1)  # beside a pole, which is a side of the chart
+    return facets[~flat], middle.place(extra) if len(extra) else np.empty((0, 3))
+
+
+def _across_poles(segments: list[tuple[int, int]], node: list[int]) -> list[tuple[int, int]]:
+    """Segments that close a border on a chart where the cut of a sphere ends at a pole that lies on the wall: both its ends are one node (c,)."""
+    times = np.bincount(np.array(segments).ravel(), minlength=len(node))
+    ends: dict[int, list[int]] = {}
+    for corner in np.flatnonzero(times == 1).tolist():
+        ends.setdefault(node[corner], []).append(corner)
+    return [(lot[0], lot[1]) for lot in ends.values() if len(lot) == 2]
 
 
 def _clear_of(segments: Floats, q: Floats) -> Floats:
