@@ -16,6 +16,7 @@ from numpy.typing import NDArray
 from kind_rivet.core.geometry.carriers import Carrier, Floats, frame, unit
 
 BORDER = 1e-9  # weight of a facet's corner below which a place lies on the side across from it
+WAYS = 1441  # places round a chart that are tried
 NEAR_POLE = 1.05  # rad of latitude from which a pole is too near
 ROUND_DOME = 1.95  # rad from its middle up to which a wall is a dome
 
@@ -90,6 +91,16 @@ def gap_of(angle: Floats) -> float:
     """The widest stretch without any of the given angles."""
     a = np.sort(angle % (2 * np.pi))
     return float(np.diff(np.r_[a, a[0] + 2 * np.pi]).max())
+
+
+def roomiest(ends: Floats, period: float, barred: Floats | None = None) -> tuple[float, float]:
+    """The place round a period that lies furthest from `ends` (n,), and how far; not in `barred` stretches (k, 2)."""
+    ways = np.linspace(-period / 2, period / 2, WAYS)
+    room = np.abs((ways[:, None] - ends + period / 2) % period - period / 2).min(axis=1, initial=period / 2)
+    if barred is not None and len(barred):
+        room[((ways[:, None] - barred[:, 0]) % period < barred[:, 1] - barred[:, 0]).any(axis=1)] = 0.0
+    best = int(np.argmax(room))
+    return float(ways[best]), float(room[best])
 
 
 def _turned(axis: Floats, q: Floats) -> tuple[Floats, Floats]:

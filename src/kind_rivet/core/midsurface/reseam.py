@@ -13,11 +13,12 @@ from kind_rivet.core.errors import Refused
 from kind_rivet.core.geometry.carriers import Floats, frame
 from kind_rivet.core.geometry.shape import Edge, Shape
 from kind_rivet.core.geometry.split import split_faces
-from kind_rivet.core.midsurface.charts import gap_of, widest_gap
+from kind_rivet.core.midsurface.charts import gap_of, roomiest, widest_gap
 
 ALL_ROUND = 5.0  # radians: edges that reach further round are ends of the wall, not holes
 ONE_AXIS = 1e-6  # rad, and share of the diagonal, up to which two axes are one
 ROOM = 0.1  # radians that a new seam must have free
+BETTER = 1.5  # times as far from the sides of holes as the present seam, where there is no such room
 
 
 def with_seams_clear(shape: Shape) -> Shape:
@@ -69,17 +70,31 @@ def _angles(shape: Shape, face: int, points: Floats) -> Floats:
 
 
 def _clear(shape: Shape, face: int, seams: list[int]) -> Floats | None:
-    """A direction (3,) from the axis in which a seam meets no hole; None where there is none."""
+    """A direction (3,) from the axis in which a seam meets no hole, else one far from the sides of all holes; None where that is no better."""
     taken = []
     for e in shape.face_edges[face]:
         angle = np.unwrap(_angles(shape, face, shape.points[shape.edges[e].nodes]))
         if e not in seams and np.ptp(angle) < ALL_ROUND:
-            taken.append(np.linspace(angle.min(), angle.max(), 30))
-    if not taken or gap_of(np.concatenate(taken)) < 2 * ROOM:
+            taken.append((float(angle.min()), float(angle.max())))
+    if not taken:
         return None
-    at = widest_gap(np.concatenate(taken))
+    spread = np.concatenate([np.linspace(low, high, 30) for low, high in taken])
+    if gap_of(spread) >= 2 * ROOM:
+        at = widest_gap(spread)
+    else:
+        now = float(_angles(shape, face, shape.points[shape.edges[seams[0]].nodes[:1]])[0])
+        ends = np.array(taken).ravel()
+        ends = ends[np.abs(_turned(ends - now)) > ONE_AXIS]  # holes that the seam cuts now end at it, but not really
+        at, room = roomiest(ends, 2 * np.pi)
+        if room < BETTER * np.abs(_turned(ends - now)).min(initial=np.pi):
+            return None
     u, v = frame(shape.faces[face].carrier.array[3:6])
     return np.asarray(np.cos(at) * u + np.sin(at) * v)
+
+
+def _turned(angle: Floats) -> Floats:
+    """Angles (rad) between −π and π."""
+    return (angle + np.pi) % (2 * np.pi) - np.pi
 
 
 def _moved(shape: Shape, face: int, towards: Floats) -> Shape:

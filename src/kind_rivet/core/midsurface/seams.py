@@ -7,6 +7,7 @@ import numpy as np
 from kind_rivet.core.geometry.carriers import Floats, frame
 from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.geometry.shape import Shape
+from kind_rivet.core.midsurface.charts import roomiest
 from kind_rivet.core.midsurface.middles import Middle
 from kind_rivet.core.midsurface.traces import Line, inside
 
@@ -18,6 +19,7 @@ CLOSED = 0.15  # of the period: widest stretch without a sample round a wall tha
 ACROSS = 0.02  # cosine to an axis up to which edges lie across it
 ALONG = np.radians(0.5)  # edges whose turn is the same within this run alike
 APART = 3.0  # walls; a cut this far from all lines stays
+TIGHT = 1.5  # walls; where all gaps between lines are narrower a cut leads through the middles of holes
 
 
 def turn_cuts(middles: list[Middle], shape: Shape) -> None:
@@ -137,16 +139,21 @@ def move_cuts(middles: list[Middle], lines: list[Line], tree: FacetTree, shape: 
         low, high = low[order], np.maximum.accumulate(high[order])
         gap = np.append(low[1:], low[0] + period) - high
         k = int(np.argmax(gap))
-        if gap[k] > 0:
+        through, room = roomiest(taken.ravel(), period, _taken(middle, number, lines, holes=False))
+        if gap[k] < TIGHT * middle.wall and room > gap[k]:  # slivers beside holes would be worse than holes in two halves
+            middle.chart = middle.chart.cut_at(through)
+        elif gap[k] > 0:
             middle.chart = middle.chart.cut_at(float(high[k] + gap[k] / 2))
 
 
-def _taken(middle: Middle, number: int, lines: list[Line]) -> np.ndarray:
-    """Stretches (n, 2) round the chart that joints, steps and holes take up."""
+def _taken(middle: Middle, number: int, lines: list[Line], holes: bool = True) -> np.ndarray:
+    """Stretches (n, 2) round the chart that joints, steps and, unless left out, holes take up."""
     period = middle.chart.period
     out = []
     for k in middle.lines:
         if lines[k].kind not in ("joint", "outline", "riser", "step"):
+            continue
+        if not holes and lines[k].kind == "outline" and lines[k].closed:
             continue
         uv = middle.chart.flat(lines[k].on(number))
         u = uv[:, 0]
