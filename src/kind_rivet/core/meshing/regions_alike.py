@@ -20,7 +20,7 @@ def filled_regions(regions: list[Region], rules: ShellRules, answers: Answers) -
     lots = _kinds(regions, rules)
     tried = sorted(k for lot in lots for k in lot[:TRIED])
     made = dict(zip(tried, side_by_side(lambda k: filled_region(regions[k], rules, answers), tried), strict=True))
-    for lot in lots:
+    for lot in (lot for lot in lots if len(lot) > 1):
         best = _best({k: made[k] for k in lot[:TRIED]}, regions, rules)
         for k in lot:
             mesh = _as_in(best, made[best], regions, k, rules) if best is not None and k != best else None
