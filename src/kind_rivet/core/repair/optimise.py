@@ -41,7 +41,7 @@ def optimise(
     """Raise the index by moving nodes on faces and edges (all, or those in `nodes`); the others stay exactly where they are.
 
     A node moves only if the cost round it falls and its worst element does not get worse, or stays sound while
-    elements become more like their neighbours in size.
+    elements become more like their neighbours in size. Never do more elements fail, nor as many at a lower index.
     """
     shells = mesh.shells()
     inc, start = node_elements(shells, mesh.nodes)
@@ -60,16 +60,22 @@ def optimise(
     _onto_facets(points, mesh, np.flatnonzero(opened & (holds.code == 0)), holds)
     moved = int(opened.sum())
     alike = beside(shells)
+    tries: list[tuple[Floats, int]] = []
     for near in (np.full_like(alike, -1), alike):  # what fails comes first; like sizes are sought among sound shells then
         moved += int(move_rounds(points, analytic, shells, inc, start, near, table, scale, holds.code, holds.data, rounds, target))
         if len(free):
             moved += _free_rounds(points, free, mesh, shells, inc, start, near, table, scale, holds, rounds, target)
-    holds.back_on_curves(points)
-    _put_back_turned(points, mesh.points, shells)
-    points.setflags(write=False)
-    after_mesh = mesh.moved(points)
-    after = judge(after_mesh, sheet, size, wanted)
-    return Optimised(after_mesh, moved, before.mesh_index, after.mesh_index, len(before.failing), len(after.failing))
+        tries.insert(0, (points.copy(), moved))
+    for trial, moved in tries:  # without like sizes, or as it was, where the index would fall and as many fail
+        holds.back_on_curves(trial)
+        _put_back_turned(trial, mesh.points, shells)
+        trial.setflags(write=False)
+        after_mesh = mesh.moved(trial)
+        after = judge(after_mesh, sheet, size, wanted)
+        fewer = len(before.failing) - len(after.failing)
+        if fewer > 0 or (fewer == 0 and after.mesh_index >= before.mesh_index):
+            return Optimised(after_mesh, moved, before.mesh_index, after.mesh_index, len(before.failing), len(after.failing))
+    return Optimised(mesh, 0, before.mesh_index, before.mesh_index, len(before.failing), len(before.failing))
 
 
 def _put_back_turned(points: Floats, before: Floats, shells: NDArray[np.int32]) -> None:
