@@ -20,6 +20,8 @@ from kind_rivet.core.repair.holds import Holds
 
 @dataclass(frozen=True)
 class Optimised:
+    """`moved`: how often nodes moved while it was tried; the mesh is the one given where all that gained nothing."""
+
     mesh: Mesh
     moved: int
     index_before: float
@@ -75,7 +77,7 @@ def optimise(
         fewer = len(before.failing) - len(after.failing)
         if fewer > 0 or (fewer == 0 and after.mesh_index >= before.mesh_index):
             return Optimised(after_mesh, moved, before.mesh_index, after.mesh_index, len(before.failing), len(after.failing))
-    return Optimised(mesh, 0, before.mesh_index, before.mesh_index, len(before.failing), len(before.failing))
+    return Optimised(mesh, moved, before.mesh_index, before.mesh_index, len(before.failing), len(before.failing))
 
 
 def _put_back_turned(points: Floats, before: Floats, shells: NDArray[np.int32]) -> None:
