@@ -104,11 +104,12 @@ class Form(QWidget):
             if name in skip:
                 continue
             default = None if info.is_required() else info.default
-            nought = (info.description or "").removeprefix(NOUGHT) if default == 0 and (info.description or "").startswith(NOUGHT) else ""
+            about = info.description or ""
+            nought = about.removeprefix(NOUGHT) if default == 0 and about.startswith(NOUGHT) else ""
             widget = self._widget(name, info.annotation, default, choices or {}, nought)
             if widget is None:
                 continue
-            widget.setToolTip(info.description or "")
+            widget.setToolTip(about)
             widget.setAccessibleName(info.title or name)
             widget.setObjectName(name)
             self.fields[name] = widget

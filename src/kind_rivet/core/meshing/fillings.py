@@ -84,7 +84,7 @@ def best_filling(
     if grain is not None:
         return with_grain(patch, [regular, rows, alike, free], loops, hard, spots, grain, size, rules.growth)
     if alike is not None and alike.worst > min(0.6, free.worst) and unrest(alike, loops, flow) <= ALIKE * unrest(free, loops, flow):
-        free = least_faults([free, alike], loops, size)[-1]
+        free = least_faults([free, alike], loops, size)[-1]  # the symmetric one, unless it has more faults
     if rows is not None and rows.trias <= free.trias and unrest(rows, loops, flow) < unrest(free, loops, flow):
         free = easiest([rows, free], loops, size, rules.growth)
     return free if regular is None else _better(regular, free, loops, flow)

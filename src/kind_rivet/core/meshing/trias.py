@@ -15,7 +15,7 @@ from kind_rivet.core.quality.shell_metrics import LARGEST_ANGLE, LEAST_ANGLE, SC
 OFF = 0.02  # of a quad's sides: how far a corner at a step lies off the wall
 WARPED = 16.0  # degrees: what is warped less, moving nodes can mend
 LEAST_TRIA, LARGEST_TRIA = 24.0, 115.0  # degrees: angles of trias that are better than a warped quad
-TIP = 40.0, 21.0  # degrees: sharpest corner of a sound quad, and of a sound tria
+LEAST_QUAD, LEAST_TIP = 40.0, 21.0  # degrees: sharpest corner of a sound quad, and of a sound tria
 LARGEST_BESIDE = 125.0  # degrees: moving nodes makes what is left of a quad without its tip sound up to this
 COLLAPSED = 0.1  # scaled Jacobian below which two trias are better than a quad
 
@@ -73,10 +73,7 @@ def cut_at_steps(mesh: SheetMesh, shape: Shape) -> SheetMesh:
     off = np.abs(np.einsum("qkd,qd->qk", p - plane[:, None, :3], plane[:, 3:])) > OFF * side[:, None]
     odd = np.where(off.sum(axis=1) == 1, off.argmax(axis=1), np.where(off.sum(axis=1) == 3, (~off).argmax(axis=1), -1))
     values = shell_metrics(mesh.points, rows)
-    halves = np.where((odd % 2 == 0)[:, None, None], rows[:, [[0, 1, 2], [0, 2, 3]]], rows[:, [[0, 1, 3], [1, 2, 3]]])
-    trias = np.column_stack((halves.reshape(-1, 3), np.full(2 * len(rows), -1))).astype(np.int32)
-    angles = shell_metrics(mesh.points, trias)[:, [LEAST_ANGLE, LARGEST_ANGLE]].reshape(-1, 2, 2)
-    sound = (angles[..., 0].min(axis=1) > LEAST_TRIA) & (angles[..., 1].max(axis=1) < LARGEST_TRIA)
+    sound = _sound_halves(mesh.points, rows, odd % 2 == 1, LEAST_TRIA, LARGEST_TRIA)
     chosen = np.zeros(len(mesh.elements), bool)
     chosen[quad[(odd >= 0) & (values[:, WARP] > WARPED) & sound]] = True
     turn = np.zeros(len(mesh.elements), bool)
@@ -95,16 +92,21 @@ def cut_at_tips(mesh: SheetMesh) -> SheetMesh:
     angle = np.degrees(np.arccos(np.clip(np.einsum("qkd,qkd->qk", ahead, back), -1, 1)))
     tip = angle.argmin(axis=1)
     there = np.arange(len(rows))
-    sharp = (angle[there, tip] < TIP[0]) & (angle[there, tip] > TIP[1]) & (mesh.on_kind[rows[there, tip]] == VERTEX)
-    halves = np.where((tip % 2 == 1)[:, None, None], rows[:, [[0, 1, 2], [0, 2, 3]]], rows[:, [[0, 1, 3], [1, 2, 3]]])
-    trias = np.column_stack((halves.reshape(-1, 3), np.full(2 * len(rows), -1))).astype(np.int32)
-    angles = shell_metrics(mesh.points, trias)[:, [LEAST_ANGLE, LARGEST_ANGLE]].reshape(-1, 2, 2)
-    sound = (angles[..., 0].min(axis=1) > TIP[1]) & (angles[..., 1].max(axis=1) < LARGEST_BESIDE)
+    sharp = (angle[there, tip] < LEAST_QUAD) & (angle[there, tip] > LEAST_TIP) & (mesh.on_kind[rows[there, tip]] == VERTEX)
+    sound = _sound_halves(mesh.points, rows, tip % 2 == 0, LEAST_TIP, LARGEST_BESIDE)
     chosen = np.zeros(len(mesh.elements), bool)
     chosen[quad[sharp & sound]] = True
     turn = np.zeros(len(mesh.elements), bool)
     turn[quad] = tip % 2 == 0
     return _cut(mesh, chosen, turn)
+
+
+def _sound_halves(points: Floats, rows: NDArray[np.int32], turn: NDArray[np.bool_], least: float, largest: float) -> NDArray[np.bool_]:
+    """Would both halves of each quad (k, 4), cut along its second diagonal where `turn` says so, have all angles (degrees) between two?"""
+    halves = np.where(turn[:, None, None], rows[:, [[0, 1, 3], [1, 2, 3]]], rows[:, [[0, 1, 2], [0, 2, 3]]])
+    trias = np.column_stack((halves.reshape(-1, 3), np.full(2 * len(rows), -1))).astype(np.int32)
+    angles = shell_metrics(points, trias)[:, [LEAST_ANGLE, LARGEST_ANGLE]].reshape(-1, 2, 2)
+    return np.asarray((angles[..., 0].min(axis=1) > least) & (angles[..., 1].max(axis=1) < largest))
 
 
 def without_repeats(mesh: SheetMesh) -> SheetMesh:
