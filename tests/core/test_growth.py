@@ -8,8 +8,11 @@ import pytest
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.quality.easing import ENOUGH, move_rounds, node_elements
 from kind_rivet.core.quality.growth import beside, growths
+from kind_rivet.core.quality.index import judge
 from kind_rivet.core.quality.limits import DEFAULT
 from kind_rivet.core.quality.shell_metrics import SCALED_JACOBIAN, shell_metrics
+from kind_rivet.core.repair.holds import holds_of
+from kind_rivet.core.repair.optimise import optimise
 from tests.thin_meshes import MOST_GROWTH, made
 
 
@@ -63,3 +66,15 @@ def test_the_cells_of_a_square_pattern_are_alike() -> None:
     )  # 0.19 with rings that leave 0.7 of the size between them
     widths = {hole.widths for hole in mesh.shells.holes}
     assert len(widths) == 1
+
+
+@pytest.mark.parametrize("name", ["lever", "louvre"])
+def test_optimising_again_never_lowers_the_index(name: str) -> None:
+    """Like sizes are paid for with a little of the index: what was given stays where nothing is gained for that."""
+    one = made(name)
+    before = one.quality
+    again = optimise(one.mesh, holds_of(one.mesh, {1: one.sheet}), DEFAULT, one.size)
+    after = judge(again.mesh, DEFAULT, one.size)
+    assert len(after.failing) <= len(before.failing)
+    assert after.mesh_index >= before.mesh_index
+    assert (again.index_before, again.index_after) == (before.mesh_index, after.mesh_index)
