@@ -20,7 +20,7 @@ from kind_rivet.core.geometry.holes import Hole
 from kind_rivet.core.geometry.kernel.facets import facet_shape
 from kind_rivet.core.geometry.rays import FacetTree
 from tests.made_up import cube, sharp_channel
-from tests.thin_parts import box, fused
+from tests.thin_parts import box, cut, cylinder, fused
 
 AXIS = np.array([1.0, 2.0, 2.0]) / 3
 CARRIERS = [
@@ -179,3 +179,23 @@ def test_thin_walls_over_a_thick_floor_rule_the_suggested_size() -> None:
 
 def test_volume_of_the_channel() -> None:
     assert sharp_channel().volume == pytest.approx((40 * 2 + 2 * 18 * 2) * 60)
+
+
+def test_the_corners_of_a_trapezium_are_no_arc() -> None:
+    """They lie on a circle all the same."""
+    corners = np.array([(-20.4, 1.5, 0), (-18.4, 0.75, 0), (18.4, 0.75, 0), (20.4, 1.5, 0)], float)
+    assert fit_curve(corners, 1e-6).kind == "free"
+    angle = np.radians([0, 20, 50, 70])
+    assert fit_curve(np.column_stack((5 * np.cos(angle), 5 * np.sin(angle), 0 * angle)), 1e-6).kind == "circle"
+
+
+def test_slots_count_as_holes_for_the_suggested_size() -> None:
+    plate = box(0, 0, 0, 140, 140, 6)
+    for x, y in ((30, 30), (110, 30), (30, 110), (110, 110)):
+        ends = [cylinder((x + d, y, -1), (0, 0, 1), 4.5, 8) for d in (-8.5, 8.5)]
+        plate = cut(plate, [*ends, box(x - 8.5, y - 4.5, -1, 17, 9, 8)])
+    shape = facet_shape(plate)
+    seen = look(shape)
+    assert [hole.width for hole in seen.holes] == pytest.approx([9] * 4)
+    assert suggested_size(shape, seen.walls, seen.holes) == 5.0
+    assert suggested_size(shape, seen.walls, ()) == 10.0

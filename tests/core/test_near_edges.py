@@ -9,6 +9,7 @@ import pytest
 
 from kind_rivet.core.geometry.kernel.facets import facet_shape
 from kind_rivet.core.geometry.kernel.parts import parts_of
+from kind_rivet.core.meshing.fillings import plane_filling
 from kind_rivet.core.meshing.free.fill import flat_worst
 from kind_rivet.core.meshing.mapped import fill_disc
 from kind_rivet.core.meshing.near_edges import _in_phase, _pulled
@@ -249,3 +250,36 @@ def test_ears_get_divisions_that_face_their_rings() -> None:
     ]
     assert {int(mesh.shells.divisions[e]) for e in ends} == {5}
     assert len(mesh.quality.failing) == 0
+
+
+def test_an_eye_without_room_for_a_ring_is_divided_for_the_row_round_it() -> None:
+    """A bored boss on a lug: eight sides at the boss would face sides at the lug's end that are too long."""
+    lug = fused(box(-60, -18, 0, 60, 36, 8), [cylinder((0, 0, 0), (0, 0, 1), 18, 8), cylinder((0, 0, 8), (0, 0, 1), 14, 6)])
+    mesh = meshed(extract(solid_of(cut(lug, [cylinder((0, 0, -1), (0, 0, 1), 8, 20)]))), 8.0)
+    assert [hole.divisions for hole in mesh.shells.holes] == [12]
+    assert len(mesh.quality.failing) == 0
+
+
+def test_arcs_of_a_rounded_end_get_the_same_count() -> None:
+    """Five sides at the foot of a tongue, one along each flank and four round each corner are odd; one more on one arc alone leaves it lopsided."""
+    ends = [cylinder((5, y, 0), (0, 0, 1), 12.28, 2) for y in (-0.22, 0.22)]
+    tongue = fused(box(0, -12.5, 0, 5, 25, 2), [*ends, box(5, -0.22, 0, 12.28, 0.44, 2), box(0, -12.5, 0, 2, 25, 30)])
+    mesh = meshed(extract(solid_of(cut(tongue, [box(-20, -20, -1, 20, 40, 40)]))), 5.0)
+    flat = mesh.mesh.points[np.abs(mesh.mesh.points[:, 2] - 1) < 1e-6]
+    rim = flat[np.hypot(flat[:, 0] - 5, np.maximum(np.abs(flat[:, 1]) - 0.22, 0)) > 12.27]
+    rim = rim[rim[:, 0] > 5.1]
+    assert (rim[:, 1] > 0.5).sum() == (rim[:, 1] < -0.5).sum()
+    assert len(mesh.quality.failing) == 0
+
+
+def test_a_border_that_is_nearly_symmetric_is_filled_alike() -> None:
+    """The tip of a tongue lies where one of its corners was, a little beside the axis."""
+    half = [(-0.5, 1.2), (0.0, 1.2), (0.0, 0.8), (0.0, 0.4)]
+    arc = [(-1.074, 1.086), (-1.561, 0.761), (-1.886, 0.274)]
+    tip = (-2.0, 0.04)
+    loop = [(x, -y) for x, y in half] + [(0.0, 0.0)] + half[::-1] + arc + [tip] + [(x, -y) for x, y in arc[::-1]]
+    mesh = plane_filling([np.array(loop)], 0.5)
+    assert mesh.trias == 0
+    inner = mesh.points[len(loop) :]
+    image = inner * (1, -1)
+    assert np.linalg.norm(inner[:, None] - image[None], axis=2).min(axis=1).max() < 0.05

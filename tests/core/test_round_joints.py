@@ -129,3 +129,14 @@ def test_a_wall_that_runs_into_a_tube_at_a_graze_ends_at_its_middle(in_middle: f
     sides = [f for f, face in enumerate(sheet.shape.faces) if face.carrier.kind == "plane" and abs(face.carrier.array[4]) > 0.9]
     places = sheet.shape.points[np.unique(sheet.shape.facets[np.isin(sheet.shape.facet_face, sides)])]
     assert places[:, 0].max() < 80  # not on past the middle of the eye
+
+
+def test_a_lug_a_little_narrower_than_its_plate_leaves_no_spur() -> None:
+    """At the plate's end strips 0.35 wide and 4 long would lie beside the lug's foot."""
+    plate = fused(box(0, 0, 0, 60, 50, 8), [box(52, 0.35, 8, 8, 49.3, 40)])
+    sheet = extract(solid_of(plate))
+    flat = sheet.shape.points[np.abs(sheet.shape.points[:, 2] - 4) < 1e-9]
+    assert flat[:, 0].max() == pytest.approx(56)
+    assert sheet.proof is not None
+    assert sheet.proof.inner_free_length == 0
+    assert sheet.proof.mass_ratio == pytest.approx(1, abs=0.005)

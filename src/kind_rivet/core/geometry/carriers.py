@@ -41,6 +41,7 @@ class Carrier:
 
 FREE = Carrier("free")
 COARSEST = 1.2  # radii: longer chords tell no circle
+UNEVEN = 4.0  # times as long as the shortest of three chords: a trapezium has its corners on a circle as well
 
 
 def triple(p: Floats | tuple[float, ...]) -> Triple:
@@ -181,7 +182,8 @@ def fit_curve(points: Floats, tolerance: float) -> Carrier:
         return FREE
     at, radius = found
     middle = centre + at @ axes[:2]
-    if np.linalg.norm(np.diff(p, axis=0), axis=1).max() > COARSEST * radius:  # four places are easily on one by chance
+    chord = np.linalg.norm(np.diff(p, axis=0), axis=1)
+    if chord.max() > COARSEST * radius or (len(p) == 4 and chord.max() > UNEVEN * chord.min()):  # four places are easily on one by chance
         return FREE
     off_plane = np.abs((p - centre) @ axes[2]).max()
     off_circle = np.abs(np.linalg.norm(q - at, axis=1) - radius).max()

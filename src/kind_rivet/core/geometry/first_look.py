@@ -93,6 +93,12 @@ def _bores(holes: list[Hole]) -> np.ndarray:
     return np.asarray(diameter[~(coaxial & wider).any(axis=1)])
 
 
+def _is_slot(shape: Shape, hole: Hole) -> bool:
+    """Is a cut-out bounded by two half cylinders and what joins them? A fastener goes through it as through a round hole."""
+    kinds = sorted(shape.faces[f].carrier.kind for f in hole.faces if f < len(shape.faces))
+    return hole.kind != "round" and kinds == ["cylinder", "cylinder", "plane", "plane"]
+
+
 def _ruling_wall(walls: tuple[tuple[float, float], ...]) -> float:
     """The commonest thickness, or the least one that is less than a third of it and has a fifth of the surface: a thick floor under thin walls."""
     common = walls[0][0] if walls else 0.0
@@ -117,11 +123,11 @@ def _for_cut_outs(holes: tuple[Hole, ...]) -> float:
 
 def suggested_size(shape: Shape, walls: tuple[tuple[float, float], ...], holes: tuple[Hole, ...]) -> float:
     """A usual element size: about 1/90 of the diagonal, at least 1.5 walls (the ruling ones) but never over 1/20 of it; finer, down to 1/250, for the
-    common holes and cut-outs and for narrow strips (flanges of rails, bars of grilles); rounded to a 1-2-5 step."""
+    common holes, slots and cut-outs and for narrow strips (flanges of rails, bars of grilles); rounded to a 1-2-5 step."""
     across = extent(shape)
     wall, finest = _ruling_wall(walls), across / 250
     size = min(max(across / 90, 1.5 * wall), across / 20)
-    bores = _bores([h for h in holes if h.kind == "round"])
+    bores = np.concatenate((_bores([h for h in holes if h.kind == "round"]), [h.width for h in holes if _is_slot(shape, h)]))
     if len(bores):
         size = min(size, max(0.6 * float(np.median(bores)), finest))
     narrow = min(_for_cut_outs(holes), 0.8 * strip_width(shape, wall))

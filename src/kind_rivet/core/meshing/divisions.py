@@ -26,6 +26,8 @@ BULGE = 1.15  # of the longer of two opposite sides: rows between them that are 
 UNSEEN = 0.1  # of the size: what a curve turns within this asks for no divisions
 TURNED = 4.0  # price of opposite sides that differ, against a change of counts
 FACED = 1.0  # price of a side less or more on an edge whose nodes face those of a ring
+LOPSIDED, FEW_SIDES = 1.0, 40  # price of one arc more or less where its like stays, in a region with at most so many sides
+ARCHED = 0.97  # of the length of an arc: its ends are at most so far apart
 TOO_SHORT = 10.0  # price of a change that makes divisions fail, against some that do not
 
 
@@ -330,6 +332,13 @@ def _make_even(
         at, to = ({k for k, side in enumerate(sides) if edge in side} for edge in (entered, e))
         return 0.0 if not at or any((k + 2) % 4 in to for k in at) else TURNED
 
+    def lopsided(r: int, e: int) -> float:
+        """What it costs a small region with a rounded end when only one of two like arcs of its border changes."""
+        if sum(int(count[x]) for x in region_edges[r]) > FEW_SIDES or not _is_arc(curves[e]):
+            return 0.0
+        like = (x for x in region_edges[r] if x != e and not held[x] and count[x] == count[e] and _is_arc(curves[x]))
+        return LOPSIDED if any(abs(curves[x].length - curves[e].length) < 0.02 * curves[e].length for x in like) else 0.0
+
     for r in range(len(patches)):
         if not region_edges[r] or not odd(r):
             continue
@@ -345,7 +354,7 @@ def _make_even(
                     continue
                 others = [x for x in beside[e] if x != here]
                 price = best[here] + cost(e) + (0.5 if four[here] is not None and not others else 0.0)
-                price += turn(four[here], came[here][1], e) if here != r else 0.0
+                price += (turn(four[here], came[here][1], e) if here != r else 0.0) + lopsided(here, e)
                 if not others or (len(others) == 1 and odd(others[0]) and others[0] != r):
                     if goal is None or price < goal[0]:
                         goal = (price, e, here)
@@ -364,6 +373,10 @@ def _make_even(
         prices = np.array([cost(e) for e in range(len(count))])
         for e in odd_changes(region_edges, count, held, prices):
             count[e] += step(e)
+
+
+def _is_arc(curve: Curve) -> bool:
+    return float(np.linalg.norm(curve.points[-1] - curve.points[0])) < ARCHED * curve.length
 
 
 def odd_regions(patches: list[Patch | None], count: NDArray[np.int64]) -> list[int]:

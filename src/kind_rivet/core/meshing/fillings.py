@@ -15,7 +15,7 @@ from kind_rivet.core.meshing.free.fill import CannotFill, FlatMesh, faults_of, f
 from kind_rivet.core.meshing.free.flow import Flow, field_of
 from kind_rivet.core.meshing.free.refill import Before, refilled
 from kind_rivet.core.meshing.free.small import small_fillings
-from kind_rivet.core.meshing.free.symmetry import fill_symmetric
+from kind_rivet.core.meshing.free.symmetry import NEARLY, SAME, fill_symmetric
 from kind_rivet.core.meshing.grain import grain_of, with_grain
 from kind_rivet.core.meshing.mapped import fill_blocks, fill_mapped, fill_rings, fill_star
 from kind_rivet.core.meshing.on_tube import fill_tube
@@ -30,6 +30,7 @@ ALIKE = 1.02  # unease of a symmetric mesh against a free one up to which it is 
 ALIKE_CLEARING = 1.15  # the same within a clearing round a hole
 CALM_ROWS = 0.25  # unease on average up to which a regular mesh is taken without trying the free one
 CALM_CLEARINGS, EASE = 0.04, 0.75  # unease and worst scaled Jacobian with which rows round clearings are taken at once
+SMALL = 200  # border nodes of a region that need be symmetric only nearly
 MANY = 16  # borders from which cells that came out well are taken without trying anything else
 WORTH_CELLS = 0.9  # unease of a mesh in cells between few holes, against that of another, from which it is taken
 STRAY = 5e-4  # share of trias up to which a mesh in cells or bands has come out well
@@ -69,7 +70,7 @@ def best_filling(
         return rows
     alike = None
     if plain:
-        alike, axes = _symmetric(loops, size, rules.growth)
+        alike, axes = _symmetric(loops, size, rules.growth, NEARLY if sum(map(len, loops)) <= SMALL else SAME)
         if regular is None and alike is not None and axes > 2 and alike.worst > SIGNED and alike.trias == 0:
             return alike
     try:
@@ -110,10 +111,10 @@ def _clearing(lot: list[Floats], size: float, growth: float) -> FlatMesh:
     return alike if unrest(alike, lot, flow) <= ALIKE_CLEARING * unrest(free, lot, flow) else free
 
 
-def _symmetric(loops: list[Floats], size: float, growth: float) -> tuple[FlatMesh | None, int]:
-    """A mesh as symmetric as the border, where that can be, and the number of its mirror axes."""
+def _symmetric(loops: list[Floats], size: float, growth: float, same: float = SAME) -> tuple[FlatMesh | None, int]:
+    """A mesh as symmetric as the border (up to `same` sizes), where that can be, and the number of its mirror axes."""
     try:
-        return fill_symmetric(loops, size, growth, lambda lot: _part(lot, size, growth, _filled))
+        return fill_symmetric(loops, size, growth, lambda lot: _part(lot, size, growth, _filled), same)
     except CannotFill:
         return None, 0
 

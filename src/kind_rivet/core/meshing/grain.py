@@ -27,7 +27,7 @@ MOST_OTHERS, MOST_LATTICE = 6000, 1500  # elements up to which these are tried, 
 CLEAR = (0.55, 0.75)  # sizes that those rows keep off the border
 FRONTS = 2  # how many each of those gets at most
 WELL = 0.9  # of `_lack`: a filling that is taken at once
-TRIA = 0.3  # of a failing element that a tria weighs
+TRIA = 0.4  # of a failing element that a tria weighs
 REACH = 0.5  # sizes from a border at which a tight bend steers as much as the border does
 
 

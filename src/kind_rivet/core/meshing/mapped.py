@@ -12,6 +12,8 @@ from kind_rivet.core.meshing.free import cleanup, smooth
 from kind_rivet.core.meshing.free.fill import FlatMesh, flat_worst
 
 EVENING = 8  # rounds of averaging inside a disc
+FAN = 4  # quads round the middle of the smallest discs
+WIDE_FAN = 0.975  # sizes of radius up to which there are
 SQUARE = 0.58  # how far out the corners of a disc's inner square lie
 MOST_ROUND = 12  # border nodes of a region with one inner node
 
@@ -159,10 +161,15 @@ def fill_star(loop: Floats) -> FlatMesh | None:
     return best
 
 
+def fans_out(count: int, radius: float, size: float) -> bool:
+    """Does a disc become four quads round a node, as those of rows with a ring round them were smaller yet?"""
+    return count == 2 * FAN and radius < WIDE_FAN * size
+
+
 def fill_disc(loop: Floats, size: float) -> FlatMesh | None:
     """A round region as a square of rows with one ring round it; None where it is not round or its count is no multiple of four.
 
-    Eight sides too small for that become four quads round a node. The points come border first.
+    Eight sides of a small one become four quads round a node. The points come border first.
     """
     n, k = len(loop), len(loop) // 4
     turn = turns(loop)
@@ -170,7 +177,7 @@ def fill_disc(loop: Floats, size: float) -> FlatMesh | None:
     reach = np.linalg.norm(loop - centre, axis=1)
     if n % 4 or n < 8 or turn.max() > 2.4 * 4 / n or turn.min() < 0 or reach.min() < 0.8 * reach.max():
         return None
-    if n == 8 and SQUARE * np.sqrt(0.5) * reach.mean() < 0.4 * size:
+    if fans_out(n, reach.mean(), size):
         spoke = np.arange(0, n, 2)
         quads = np.column_stack((np.full(4, n), spoke, spoke + 1, (spoke + 2) % n)).astype(np.int32)
         fan = np.concatenate((loop, centre[None]))

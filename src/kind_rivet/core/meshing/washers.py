@@ -10,7 +10,7 @@ import shapely
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.meshing.curves import Curve
-from kind_rivet.core.meshing.mapped import turns
+from kind_rivet.core.meshing.mapped import FAN, fans_out, turns
 from kind_rivet.core.meshing.patch import BorderEdge, Patch
 from kind_rivet.core.meshing.rules import ShellRules
 from kind_rivet.core.meshing.sizes import along
@@ -36,6 +36,8 @@ CLOSE = 1.0  # sizes between a ring and the border up to which one row lies betw
 ROUND_IT = 12  # steps of ten degrees round a hole in which the border lies close by: more than a straight one does
 LONG_FACING, LEAST_FACING = 1.6, 0.38  # sizes: sides on that border, and sides of the hole for their sake
 FILLED = 9.8  # divisions per size of radius round a disc, up to which the square within its ring has sides that are sound
+LEAST_RING = 0.7  # of the size: ring round a disc, for which its sides may be shorter
+LIKE_DISC = 1.35  # times as large as the shells of a disc on average that those of a ring round it may be
 SLIM = 0.5  # of the size: thinnest ring worth having round a circle that has a ring within
 FACING = 1.6  # sizes between a ring and the border up to which they face each other
 SHARP = 65.0  # degrees; a ring cannot run evenly round a sharper corner of a cut-out
@@ -105,13 +107,28 @@ def _round(shape: Shape, patch: Patch, region: int, number: int, rules: ShellRul
         return replace(hole, divisions=rules.divisions[edges[0]])
     floored = _floored(shape, edges)
     if (floored or _filled(shape, edges)) and not counted_by_hand(hole, rules):
-        return replace(hole, divisions=min(count, max(8, 4 * int(FILLED * hole.radius / rules.size / 4))), floored=floored)
+        most = min(count, max(8, 4 * int(FILLED * hole.radius / rules.size / 4)))
+        return _floored_ring(hole, most, rules.size) if floored else replace(hole, divisions=most)
     return hole
 
 
 def _floored(shape: Shape, edges: tuple[int, ...]) -> bool:
     """Does a disc, and nothing else, lie within a hole's edges, as the thinner floor under a blind hole does?"""
     return any(set(shape.face_edges[f]) == set(edges) for f in shape.edge_faces[edges[0]])
+
+
+def _floored_ring(hole: RoundHole, most: int, size: float) -> RoundHole:
+    """A blind hole with at most so many divisions, and a ring so narrow that shells within and round it are alike: sides at the hole are as long
+    as the size, or as a ring can bear."""
+    beyond = hole.radius / size + (LEAST_RING if hole.widths else 0.0)
+    count = min(most, max(4 * round(np.pi * hole.radius / (2 * size)), 4 * int(np.ceil(np.pi * beyond / (2 * LONG_LIFTED))), 8))
+    widths = widths_for(count, hole.radius, hole.widths, size, lifted=True)
+    cells = FAN if fans_out(count, hole.radius, size) else (count // 4) ** 2 + count
+    like = LIKE_DISC * hole.radius * np.sqrt(np.pi / cells)
+    room = max(float(np.sqrt(hole.radius**2 + like**2 * count / np.pi)) - hole.radius, SLIM * size)
+    if widths and widths[0] > room:
+        widths = tuple(w * room / widths[0] for w in widths)
+    return replace(hole, divisions=count, widths=widths, floored=True)
 
 
 def _filled(shape: Shape, edges: tuple[int, ...]) -> bool:
@@ -483,8 +500,8 @@ def counted_by_hand(hole: RoundHole, rules: ShellRules) -> bool:
 
 
 def _facing_corner(hole: RoundHole, patch: Patch, rules: ShellRules) -> RoundHole:
-    """The hole with enough divisions for sides of reasonable length on a border that lies close round its rings, as in a corner."""
-    if not hole.round or not hole.widths or hole.floored or counted_by_hand(hole, rules):
+    """The hole with enough divisions for sides of reasonable length on a border that lies close round it or its rings, as in a corner or an eye."""
+    if not hole.round or hole.wanted <= 0 or hole.floored or counted_by_hand(hole, rules):
         return hole
     reach = hole.radius + sum(hole.widths)
     sides = shapely.segmentize(shapely.LinearRing(patch.outlines[0]), rules.size / 4)

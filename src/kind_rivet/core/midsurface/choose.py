@@ -29,6 +29,7 @@ SLIM = 0.25  # of the thickest wall around: half a wall that is less than half a
 ENCLOSED = 4.0  # squared walls: what is left out of a wall between risers is filled up to this area
 BESIDES = 0.6  # walls within which another middle stands for the same wall
 HAIR = 1e-3  # walls: cells narrower than this on average have no area to speak of
+SPUR = 0.1  # walls: the same for cells no longer than the wall is thick, as where a rib is a little narrower than the plate it stands on the end of
 SPECK, SHORT = 0.01, 0.3  # squared walls, walls: cells smaller and shorter than this follow what is round them
 MISSED = 0.25  # walls beside what was kept of another wall from which a side does not lie in it
 PASSES = 3  # choices, each without the feet that turned out to be none
@@ -133,7 +134,7 @@ def _tidied(kept: set[Cell], middles: list[Middle], cuts: list[CutMiddle | None]
         free = [c for c in range(len(cut.cells)) if (m, c) not in forced]
         # Share of the border that must agree; hairs may bound walls, so there it must be nearly all.
         specks = {c: 0.6 for c in free if cut.cells[c].area < SPECK * wall**2 and extent[c] < SHORT * wall}
-        specks |= {c: 0.9 for c in free if cut.cells[c].area < HAIR * wall * extent[c]}
+        specks |= {c: 0.9 for c in free if cut.cells[c].area < (SPUR if extent[c] < wall else HAIR) * wall * extent[c]}
         if not specks:
             continue
         length = np.linalg.norm(cut.uv[cut.side[:, 0]] - cut.uv[cut.side[:, 1]], axis=1)

@@ -25,7 +25,7 @@ from kind_rivet.core.meshing.sizes import wanted_on
 from kind_rivet.core.operations.registry import Progress
 from kind_rivet.core.quality.index import judge
 from kind_rivet.core.repair.holds import holds_of
-from kind_rivet.core.repair.optimise import optimise
+from kind_rivet.core.repair.optimise import NEW, optimise
 
 WORTH_APART = 4000  # elements from which bodies are meshed in processes of their own, side by side
 LONGEST = 3600.0  # seconds for one of them
@@ -72,7 +72,11 @@ def make_lot(document: Document, lot: tuple[int, ...], smooth: bool, afresh: boo
         refined = bool(rules.face_size or rules.edge_size or rules.places)
         wanted = wanted_on(shape, new.centres(), new.face, rules) if refined else None
         if smooth:
-            new = optimise(new, holds_of(new, {lot[0]: shape}, shells.still), document.limit_sheet, size, wanted=wanted).mesh
+            still = shells.still
+            for e in rules.grading:  # spaced as asked for
+                still[shells.edge_nodes[e]] = True
+            held = holds_of(new, {lot[0]: shape}, still)
+            new = optimise(new, held, document.limit_sheet, size, wanted=wanted, given_up=NEW).mesh
         return shells, new, new.face[judge(new, document.limit_sheet, size, wanted).failing] if shells.kept_faces else np.empty(0, np.int32)
 
     shells, new, failing = made_with(kept)

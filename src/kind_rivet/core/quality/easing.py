@@ -16,17 +16,38 @@ from kind_rivet.core.kernels import kernel
 from kind_rivet.core.quality.growth import excess, sizes
 from kind_rivet.core.quality.index import least_margin
 from kind_rivet.core.quality.limits import LimitSheet
-from kind_rivet.core.quality.shell_metrics import element_values
+from kind_rivet.core.quality.shell_metrics import DEGREES, element_values
 
 ON_EDGES = 0.5  # borders keep their even spacing unless an element beside them is not sound
 FAILS = 1.0  # cost of an element that fails, beside what its margin costs
 SQUARE = 0.3  # scaled Jacobian below which none may fall further, whatever else is worse beside it
 PAST_HELP = 16.0  # cost of each unit of margin below −1
 GROWTH = 6.0  # cost of the square of growth above its aim (`growth.excess`)
+UPRIGHT_SINE = math.sin(math.radians(65.0))  # of a least angle from which on quads are not seen as narrower than their sides are long
 SOUND = 0.5  # least margin, and
 UPRIGHT = 0.75  # least scaled Jacobian, below which nothing falls for the sake of its neighbours' sizes
 ENOUGH = 0.999  # margin from which on elements are left alone
 EASY_ROUNDS = 12
+
+
+@kernel
+def margin_of(points, shells, e, table, scale, values):  # type: ignore[no-untyped-def]
+    """Least margin of shell e, its metrics left in `values`.
+
+    Sides of a leaning quad count as long as they reach across it, though not so short that it failed for it: else
+    narrow rows, as on tight bends, would lean over to have longer sides.
+    """
+    element_values(points, shells, e, values)
+    values[8] /= scale[e]
+    values[9] /= scale[e]
+    if shells[e, 3] < 0:
+        return least_margin(values, table[0])[0]
+    lean, least = math.sin(values[4] / DEGREES) / UPRIGHT_SINE, table[1, 8, 0, 1]
+    if lean < 1.0 and values[8] > least:
+        across = max(lean * values[8], least)
+        values[0] *= values[8] / across
+        values[8] = across
+    return least_margin(values, table[1])[0]
 
 
 @kernel
@@ -35,11 +56,7 @@ def star(points, v, shells, inc, start, table, scale, values):  # type: ignore[n
     cost, worst, square = 0.0, np.inf, np.inf
     for i in range(start[v], start[v + 1]):
         e = inc[i]
-        element_values(points, shells, e, values)
-        values[8] /= scale[e]
-        values[9] /= scale[e]
-        m, _ = least_margin(values, table[0 if shells[e, 3] < 0 else 1])
-        m = max(m, -20.0)
+        m = max(margin_of(points, shells, e, table, scale, values), -20.0)
         worst = min(worst, m)
         square = min(square, values[7])
         if m < -1.0:  # what is past help must not ruin its neighbours
@@ -98,8 +115,9 @@ def _frame(points, v, shells, inc, start):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def move_rounds(points, order, shells, inc, start, beside, table, scale, code, data, rounds, target):  # type: ignore[no-untyped-def]
-    """Compass search of each node in `order` on its carrier; returns moves made. `beside`: neighbours (`growth.beside`) that sizes should be like."""
+def move_rounds(points, order, shells, inc, start, beside, table, scale, code, data, rounds, target, firm=GROWTH):  # type: ignore[no-untyped-def]
+    """Compass search of each node in `order` on its carrier; returns moves made. `beside`: neighbours (`growth.beside`) that sizes should be like,
+    `firm`: what the square of growth above its aim costs."""
     values = np.empty(10)
     size = sizes(points, shells)
     moves = 0
@@ -120,7 +138,7 @@ def move_rounds(points, order, shells, inc, start, beside, table, scale, code, d
                 continue
             x, y, z = points[v, 0], points[v, 1], points[v, 2]
             x0, y0, z0 = x, y, z
-            pull = GROWTH if worst >= 0.0 else 0.0  # what fails comes first
+            pull = firm if worst >= 0.0 else 0.0  # what fails comes first
             best += pull * over
             step = 0.15 * reach
             for _ in range(5):

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -10,12 +11,17 @@ from numpy.typing import NDArray
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.mesh.mesh import Mesh
 from kind_rivet.core.quality.easing import ENOUGH, GROWTH, move_rounds, no_worse, node_elements, star
-from kind_rivet.core.quality.growth import beside, excess, sizes
+from kind_rivet.core.quality.growth import beside, excess, growths, sizes
 from kind_rivet.core.quality.index import judge, side_scale
 from kind_rivet.core.quality.limits import LimitSheet
 from kind_rivet.core.quality.shell_metrics import SCALED_JACOBIAN, shell_metrics
 from kind_rivet.core.quality.unfold import unfolded
 from kind_rivet.core.repair.holds import Holds
+from kind_rivet.core.repair.like_sizes import even_out
+
+MOST_GROWTH = 1.5  # that analysts put up with between neighbours
+MOST_AGAIN = 20_000  # shells up to which another way is tried where some still fail or are unlike their neighbours
+NEW = 2.0  # points of the index that a new mesh gives up for that
 
 
 @dataclass(frozen=True)
@@ -39,45 +45,129 @@ def optimise(
     target: float = ENOUGH,
     rounds: int = 12,
     wanted: Floats | None = None,
+    given_up: float = 0.0,
 ) -> Optimised:
     """Raise the index by moving nodes on faces and edges (all, or those in `nodes`); the others stay exactly where they are.
 
     A node moves only if the cost round it falls and its worst element does not get worse, or stays sound while
-    elements become more like their neighbours in size. Never do more elements fail, nor as many at a lower index.
+    elements become more like their neighbours in size. Never do more elements fail, nor as many at a lower index,
+    but for what of it may be `given_up` where fewer neighbours are of unlike size for it; among what may be taken,
+    fewest failing elements come first, then fewest neighbours of unlike size, then the index.
     """
-    shells = mesh.shells()
-    inc, start = node_elements(shells, mesh.nodes)
     chosen = holds.movable.copy()
     if nodes is not None:
         only = np.zeros(mesh.nodes, bool)
         only[nodes] = True
         chosen &= only
+    moves = _Moves(mesh, holds, sheet.table(size), side_scale(mesh.elements, size, wanted), chosen, rounds, target)
     before = judge(mesh, sheet, size, wanted)
-    scale = side_scale(mesh.elements, size, wanted)
-    points = mesh.points.copy()
-    table = sheet.table(size)
-    analytic = np.flatnonzero(chosen & (holds.code > 0))
-    free = np.flatnonzero(chosen & (holds.code == 0))
-    points, opened = unfolded(points, shells, chosen, holds.code, holds.data)
-    _onto_facets(points, mesh, np.flatnonzero(opened & (holds.code == 0)), holds)
-    moved = int(opened.sum())
-    alike = beside(shells)
-    tries: list[tuple[Floats, int]] = []
-    for near in (np.full_like(alike, -1), alike):  # what fails comes first; like sizes are sought among sound shells then
-        moved += int(move_rounds(points, analytic, shells, inc, start, near, table, scale, holds.code, holds.data, rounds, target))
-        if len(free):
-            moved += _free_rounds(points, free, mesh, shells, inc, start, near, table, scale, holds, rounds, target)
-        tries.insert(0, (points.copy(), moved))
-    for trial, moved in tries:  # without like sizes, or as it was, where the index would fall and as many fail
-        holds.back_on_curves(trial)
-        _put_back_turned(trial, mesh.points, shells)
-        trial.setflags(write=False)
-        after_mesh = mesh.moved(trial)
-        after = judge(after_mesh, sheet, size, wanted)
-        fewer = len(before.failing) - len(after.failing)
-        if fewer > 0 or (fewer == 0 and after.mesh_index >= before.mesh_index):
-            return Optimised(after_mesh, moved, before.mesh_index, after.mesh_index, len(before.failing), len(after.failing))
-    return Optimised(mesh, moved, before.mesh_index, before.mesh_index, len(before.failing), len(before.failing))
+    out = Optimised(mesh, 0, before.mesh_index, before.mesh_index, len(before.failing), len(before.failing))
+    unlike = _unlike(mesh.points, moves.shells)
+    rank: tuple[int, int, float] | None = None
+    for points, moved in moves.tries():
+        holds.back_on_curves(points)
+        _put_back_turned(points, mesh.points, moves.shells)
+        points.setflags(write=False)
+        trial = mesh.moved(points)
+        after = judge(trial, sheet, size, wanted)
+        its = len(after.failing), _unlike(points, moves.shells), -after.mesh_index
+        fewer, gained = len(before.failing) - its[0], after.mesh_index - before.mesh_index
+        may = fewer > 0 or (fewer == 0 and gained >= (-given_up if its[1] < unlike else 0.0))
+        if may and (rank is None or its < rank):
+            rank = its
+            out = Optimised(trial, moved, before.mesh_index, after.mesh_index, len(before.failing), its[0])
+        if its[:2] == (0, 0):
+            break
+    return replace(out, moved=moved)
+
+
+def _unlike(points: Floats, shells: NDArray[np.int32]) -> int:
+    """Pairs of neighbours of which one is much larger than the other."""
+    return int((growths(points, shells) > MOST_GROWTH).sum())
+
+
+class _Moves:
+    """What moves the nodes of one mesh; `chosen` (n,): those that may move."""
+
+    def __init__(
+        self, mesh: Mesh, holds: Holds, table: Floats, scale: Floats, chosen: NDArray[np.bool_], rounds: int, target: float
+    ) -> None:
+        self.mesh, self.holds, self.table, self.scale = mesh, holds, table, scale
+        self.chosen, self.most, self.target = chosen, rounds, target
+        self.shells = mesh.shells()
+        self.inc, self.start = node_elements(self.shells, mesh.nodes)
+        self.analytic = np.flatnonzero(chosen & (holds.code > 0))
+        self.free = np.flatnonzero(chosen & (holds.code == 0))
+        self.alike = beside(self.shells)
+        self.alone = np.full_like(self.alike, -1)
+
+    def tries(self) -> Iterator[tuple[Floats, int]]:
+        """Places of all nodes, the likeliest first, and how often nodes moved for them."""
+        points, opened = unfolded(self.mesh.points.copy(), self.shells, self.chosen, self.holds.code, self.holds.data)
+        self._onto_facets(points, np.flatnonzero(opened & (self.holds.code == 0)))
+        first, moved = points.copy(), int(opened.sum())
+        moved += self._rounds(points, self.alone)  # what fails comes first; like sizes are sought among sound shells then
+        early = points.copy(), moved
+        moved += self._rounds(points, self.alike)
+        later = points.copy(), moved
+        moved += self._even_out(points)
+        yield points, moved
+        if len(self.shells) <= MOST_AGAIN:
+            moved += self._rounds(first, self.alike)  # like sizes from the beginning
+            moved += self._even_out(first)
+            yield first, moved
+        yield later
+        yield early
+
+    def _rounds(self, points: Floats, near: NDArray[np.int32]) -> int:
+        code, data = self.holds.code, self.holds.data
+        moved = int(
+            move_rounds(
+                points, self.analytic, self.shells, self.inc, self.start, near, self.table, self.scale, code, data, self.most, self.target
+            )
+        )
+        return moved + (self._free_rounds(points, near) if len(self.free) else 0)
+
+    def _even_out(self, points: Floats) -> int:
+        code, data = self.holds.code, self.holds.data
+        moved = even_out(
+            points, self.chosen, code, data, self.shells, self.inc, self.start, self.alike, self.table, self.scale, MOST_GROWTH
+        )
+        if moved:
+            self._onto_facets(points, self.free)
+        return moved
+
+    def _onto_facets(self, points: Floats, nodes: NDArray[np.int64]) -> None:
+        """Put nodes of free-form faces back onto the facets of their bodies, in place."""
+        for body, tree in self.holds.trees.items():
+            mine = nodes[self.mesh.on_body[nodes] == body]
+            if len(mine):
+                facet, weight, _ = tree.nearest(points[mine])
+                points[mine] = np.einsum("ij,ijk->ik", weight, tree.points[tree.facets[facet]])
+
+    def _free_rounds(self, points: Floats, near: NDArray[np.int32]) -> int:
+        """Free-form faces: a few rounds in the tangent planes, each followed by a return to the facets; kept where no star got worse."""
+        shells, inc, start, table, scale = self.shells, self.inc, self.start, self.table, self.scale
+        code, data = np.zeros(len(points), np.int8), np.zeros((len(points), 8))
+        values, moved = np.empty(10), 0
+        for _ in range(min(self.most, 4)):
+            trial = points.copy()
+            move_rounds(trial, self.free, shells, inc, start, near, table, scale, code, data, 1, self.target)
+            self._onto_facets(trial, self.free)
+            size = sizes(points, shells)
+            for v in self.free:
+                keep = points[v].copy()
+                cost, worst, square = star(points, v, shells, inc, start, table, scale, values)
+                cost += GROWTH * excess(points, v, shells, inc, start, near, size)
+                points[v] = trial[v]
+                now, low, corner = star(points, v, shells, inc, start, table, scale, values)
+                now += GROWTH * excess(points, v, shells, inc, start, near, size)
+                if now < cost and no_worse(worst, square, low, corner):
+                    moved += 1
+                else:
+                    points[v] = keep
+                    excess(points, v, shells, inc, start, near, size)
+        return moved
 
 
 def _put_back_turned(points: Floats, before: Floats, shells: NDArray[np.int32]) -> None:
@@ -93,49 +183,3 @@ def _put_back_turned(points: Floats, before: Floats, shells: NDArray[np.int32]) 
         if np.array_equal(points[nodes], before[nodes]):
             return
         points[nodes] = before[nodes]
-
-
-def _onto_facets(points: Floats, mesh: Mesh, nodes: NDArray[np.int64], holds: Holds) -> None:
-    """Put nodes of free-form faces back onto the facets of their bodies, in place."""
-    for body, tree in holds.trees.items():
-        mine = nodes[mesh.on_body[nodes] == body]
-        if len(mine):
-            facet, weight, _ = tree.nearest(points[mine])
-            points[mine] = np.einsum("ij,ijk->ik", weight, tree.points[tree.facets[facet]])
-
-
-def _free_rounds(
-    points: Floats,
-    free: NDArray[np.int64],
-    mesh: Mesh,
-    shells: NDArray[np.int32],
-    inc: NDArray[np.int32],
-    start: NDArray[np.int64],
-    near: NDArray[np.int32],
-    table: Floats,
-    scale: Floats,
-    holds: Holds,
-    rounds: int,
-    target: float,
-) -> int:
-    """Free-form faces: a few rounds in the tangent planes, each followed by a return to the facets; kept where no star got worse."""
-    code, data = np.zeros(len(points), np.int8), np.zeros((len(points), 8))
-    values, moved = np.empty(10), 0
-    for _ in range(min(rounds, 4)):
-        trial = points.copy()
-        move_rounds(trial, free, shells, inc, start, near, table, scale, code, data, 1, target)
-        _onto_facets(trial, mesh, free, holds)
-        size = sizes(points, shells)
-        for v in free:
-            keep = points[v].copy()
-            cost, worst, square = star(points, v, shells, inc, start, table, scale, values)
-            cost += GROWTH * excess(points, v, shells, inc, start, near, size)
-            points[v] = trial[v]
-            now, low, corner = star(points, v, shells, inc, start, table, scale, values)
-            now += GROWTH * excess(points, v, shells, inc, start, near, size)
-            if now < cost and no_worse(worst, square, low, corner):
-                moved += 1
-            else:
-                points[v] = keep
-                excess(points, v, shells, inc, start, near, size)
-    return moved

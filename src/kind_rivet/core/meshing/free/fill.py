@@ -282,14 +282,17 @@ def improve(xy: Floats, el: Ints, fixed: NDArray[np.bool_], prev: NDArray[np.int
     ideal = cleanup.ideal_counts(xy, prev, following, border, n_border, len(xy))
     free = ~fixed
     order = np.arange(len(xy))
-    smooth.smooth(xy, el, inc, deg, free, order, 3, 2)
+    awake = np.ones(len(xy), bool)
+    smooth.smooth_awake(xy, el, inc, deg, free, order, 3, 2, awake)
     for round_ in range(8):
+        joined = inc.copy()
         changes = cleanup.merge_trias(xy, el, inc, deg, fixed, ideal)
         changes += cleanup.walk_trias(xy, el, inc, deg, fixed, ideal, 12 if round_ < 2 else 40, 0.25 if round_ < 3 else 0.08)
         changes += cleanup.drop_doublets(xy, el, inc, deg, fixed)
         changes += cleanup.collapse_quads(xy, el, inc, deg, fixed, ideal)
         changes += cleanup.turn_sides(xy, el, inc, deg, fixed, ideal)
-        smooth.smooth(xy, el, inc, deg, free, order, 4, 1)
+        awake |= (inc != joined).any(axis=1)
+        smooth.smooth_awake(xy, el, inc, deg, free, order, 4, 1, awake)
         if not changes and round_ >= 3:
             break
     smooth.smooth(xy, el, inc, deg, free, order, 12, 0)

@@ -12,6 +12,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass, replace
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
 
 from kind_rivet.core.geometry.carriers import Floats
@@ -389,13 +390,19 @@ def evened(ring: Floats, template: Template, n: int) -> Floats | None:
     """Places of the inner nodes: each the mean of those it is joined to."""
     if not template.inner:
         return np.empty((0, 2))
-    total = n + template.inner
     a, b = template.quads.ravel(), np.roll(template.quads, -1, axis=1).ravel()
-    joined = np.zeros((total, total))
-    joined[a, b] = joined[b, a] = 1.0
-    inner = joined[n:]
-    system = np.diag(inner.sum(axis=1)) - inner[:, n:]
+    total = n + template.inner
+    code = np.unique(np.concatenate((a, b)).astype(np.int64) * total + np.concatenate((b, a)))
+    a, b = code // total, code % total
+    number = np.bincount(a, minlength=total)[n:]
+    out, rim = a >= n, b < n
+    pull = np.zeros((template.inner, 2))
+    np.add.at(pull, a[out & rim] - n, ring[b[out & rim]])
+    inside, own = out & ~rim, np.arange(template.inner)
+    rows, columns = np.concatenate((a[inside] - n, own)), np.concatenate((b[inside] - n, own))
+    values = np.concatenate((np.full(int(inside.sum()), -1.0), number))
+    system = scipy.sparse.csc_matrix((values, (rows, columns)), shape=(template.inner, template.inner))
     try:
-        return np.asarray(np.linalg.solve(system, inner[:, :n] @ ring))
-    except np.linalg.LinAlgError:
+        return np.asarray(scipy.sparse.linalg.splu(system, permc_spec="MMD_AT_PLUS_A", options={"SymmetricMode": True}).solve(pull))
+    except RuntimeError:  # singular
         return None

@@ -100,9 +100,8 @@ def relax(pts, v, el, inc, deg, average, share):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def smooth(pts, el, inc, deg, free, order, rounds, sweep_average):  # type: ignore[no-untyped-def]
-    """Improve the places of nodes marked `free` in place; nodes whose surroundings rest are skipped."""
-    awake = np.ones(len(pts), np.bool_)
+def smooth_awake(pts, el, inc, deg, free, order, rounds, sweep_average, awake):  # type: ignore[no-untyped-def]
+    """As `smooth`, from the nodes that are `awake` (n,); leaves there those that still move."""
     for r in range(rounds):
         moved_any = False
         for idx in range(len(order)):
@@ -123,6 +122,12 @@ def smooth(pts, el, inc, deg, free, order, rounds, sweep_average):  # type: igno
                             awake[e[j]] = True
         if not moved_any:
             return
+
+
+@kernel
+def smooth(pts, el, inc, deg, free, order, rounds, sweep_average):  # type: ignore[no-untyped-def]
+    """Improve the places of nodes marked `free` in place; nodes whose surroundings rest are skipped."""
+    smooth_awake(pts, el, inc, deg, free, order, rounds, sweep_average, np.ones(len(pts), np.bool_))
 
 
 @kernel

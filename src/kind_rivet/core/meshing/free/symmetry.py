@@ -16,6 +16,7 @@ from kind_rivet.core.meshing.free.loops import sides_at, with_holes
 from kind_rivet.core.meshing.free.row import Row
 
 SAME = 0.02  # sizes: how far mirrored border nodes may lie from others
+NEARLY = 0.1  # the same for a small region as a whole, where one corner beside the axis decides
 NEAR = 0.4  # of the shortest border side: nodes of mirrored parts nearer than this are one
 MOST_NODES = 6000  # of a border that is looked at
 MOST_AXES = 48  # directions tried where moments tell nothing
@@ -30,8 +31,8 @@ class Symmetry:
     axes: tuple[float, ...]
 
 
-def find_symmetry(loops: list[Floats], size: float) -> Symmetry | None:
-    """The mirror axes of a region's border nodes; None where it has none."""
+def find_symmetry(loops: list[Floats], size: float, same: float = SAME) -> Symmetry | None:
+    """The mirror axes of a region's border nodes, mirrored ones up to `same` sizes beside others; None where it has none."""
     nodes = np.concatenate(loops)
     if len(nodes) > MOST_NODES:
         return None
@@ -40,7 +41,7 @@ def find_symmetry(loops: list[Floats], size: float) -> Symmetry | None:
         return None
     q = nodes - centre
     tree = scipy.spatial.cKDTree(q)
-    tolerance = SAME * size
+    tolerance = same * size
 
     def image(angle: float) -> Floats:
         c, s = np.cos(2 * angle), np.sin(2 * angle)
@@ -107,16 +108,16 @@ def _candidates(q: Floats, loops: list[Floats], centre: Floats) -> list[float]:
     return [*principal, *(float(np.arctan2(m[1], m[0])) for m in marks), *between]
 
 
-def fill_symmetric(loops: list[Floats], size: float, growth: float, fill_part: Fill) -> tuple[FlatMesh | None, int]:
+def fill_symmetric(loops: list[Floats], size: float, growth: float, fill_part: Fill, same: float = SAME) -> tuple[FlatMesh | None, int]:
     """A mesh as symmetric as the border, its nodes first in the order of the loops, and the number of its mirror axes; None where that cannot be.
 
     `fill_part` fills one part between axes (loops as for `fill`); what it raises is passed on.
     """
-    symmetry = find_symmetry(loops, size)
+    symmetry = find_symmetry(loops, size, same)
     if symmetry is None:
         return None, 0
     wedge = _wedge(symmetry, loops)
-    parts = _parts(loops, symmetry.centre, wedge, size, growth)
+    parts = _parts(loops, symmetry.centre, wedge, size, growth, same * size)
     if parts is None:
         return None, 0
     points, elements = [], []
@@ -126,7 +127,7 @@ def fill_symmetric(loops: list[Floats], size: float, growth: float, fill_part: F
         points.append(made.points)
         elements.append(np.where(made.elements >= 0, made.elements + first, -1))
         first += len(made.points)
-    whole = _copied(loops, symmetry.centre, wedge, np.concatenate(points), np.concatenate(elements), size)
+    whole = _copied(loops, symmetry.centre, wedge, np.concatenate(points), np.concatenate(elements), same * size)
     return whole, round(np.pi / (wedge[1] - wedge[0]))
 
 
@@ -152,7 +153,9 @@ def _inside(p: Floats, loops: list[Floats]) -> bool:
     return crossings % 2 == 1
 
 
-def _parts(loops: list[Floats], centre: Floats, wedge: tuple[float, float], size: float, growth: float) -> list[list[Floats]] | None:
+def _parts(
+    loops: list[Floats], centre: Floats, wedge: tuple[float, float], size: float, growth: float, near: float
+) -> list[list[Floats]] | None:
     """Border loops of the part of a region inside a wedge, outer ones each with the holes in it; None where the border does not allow it."""
     nodes = np.concatenate(loops)
     half = wedge[1] - wedge[0] > np.pi - 1e-4
@@ -160,10 +163,10 @@ def _parts(loops: list[Floats], centre: Floats, wedge: tuple[float, float], size
     q = nodes - centre
     above = q[:, 1] * way[0][0] - q[:, 0] * way[0][1]  # left of the first axis
     below = above if half else q[:, 0] * way[1][1] - q[:, 1] * way[1][0]  # right of the second
-    on = [np.abs(above) <= SAME * size, np.abs(below) <= SAME * size]
+    on = [np.abs(above) <= near, np.abs(below) <= near]
     if not half:  # an axis is a ray from the centre
-        on = [on[k] & (q @ way[k] > -SAME * size) for k in (0, 1)]
-    after = _sides_within(loops, (above >= -SAME * size) & (below >= -SAME * size), on)
+        on = [on[k] & (q @ way[k] > -near) for k in (0, 1)]
+    after = _sides_within(loops, (above >= -near) & (below >= -near), on)
     if after is None:
         return None
     places: list[Floats] = list(nodes)
@@ -243,7 +246,7 @@ def _walked(after: dict[int, int], lines: list[tuple[int, int]]) -> list[list[tu
 
 
 def _copied(
-    loops: list[Floats], centre: Floats, wedge: tuple[float, float], points: Floats, elements: NDArray[np.int64], size: float
+    loops: list[Floats], centre: Floats, wedge: tuple[float, float], points: Floats, elements: NDArray[np.int64], same: float
 ) -> FlatMesh | None:
     """The part mirrored over and over about its axes until the region is whole, common nodes joined, border nodes as they were."""
     times = round(np.pi / (wedge[1] - wedge[0]))
@@ -267,7 +270,7 @@ def _copied(
     every = np.concatenate((border, *lots))
     row = np.concatenate(rows)
     row = np.where(row >= 0, row + len(border), -1)
-    near = min(5 * SAME * size, NEAR * float(sides_at(loops).min()))  # what fine sides are made of stays apart
+    near = min(5 * same, NEAR * float(sides_at(loops).min()))  # what fine sides are made of stays apart
     pairs = scipy.spatial.cKDTree(every).query_pairs(near, output_type="ndarray")
     graph = scipy.sparse.coo_matrix((np.ones(len(pairs)), (pairs[:, 0], pairs[:, 1])), shape=(len(every), len(every)))
     count, label = scipy.sparse.csgraph.connected_components(graph, directed=False)
