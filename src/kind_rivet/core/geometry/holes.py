@@ -5,12 +5,13 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
+import scipy
 
 from kind_rivet.core.geometry.carriers import Floats, Triple, frame, triple, unit
 from kind_rivet.core.geometry.loops import free_loops, linked
 from kind_rivet.core.geometry.shape import Shape
 
-ROUND = ("cylinder", "cone", "sphere", "torus")
+ROUND = ("cylinder", "cone", "sphere", "torus")  # walls of a round hole
 
 
 @dataclass(frozen=True)
@@ -68,11 +69,13 @@ def _bored(shape: Shape, listed: set[int]) -> list[Hole]:
     for walls in _coaxial(shape, listed):
         rim = [e for f in walls for e in shape.face_edges[f] if len(set(shape.edge_faces[e]) - set(walls)) == 1]
         mouths = [
-            loop for loop in linked(shape, rim) if _closed(shape, loop) and round_about(shape, loop, shape.faces[walls[0]].carrier.array)
+            loop for loop in linked(shape, rim) if _closed(shape, loop) and _round_about(shape, loop, shape.faces[walls[0]].carrier.array)
         ]
-        open_ = [loop for loop in mouths if all(falls_away(shape, next(f for f in shape.edge_faces[e] if f not in walls), e) for e in loop)]
-        if open_ and sum(map(len, mouths)) == len(rim) and any(_across(shape, loop, walls) for loop in open_):
-            out.append(_describe(shape, open_, walls))
+        falling = [
+            loop for loop in mouths if all(falls_away(shape, next(f for f in shape.edge_faces[e] if f not in walls), e) for e in loop)
+        ]
+        if falling and sum(map(len, mouths)) == len(rim) and any(_across(shape, loop, walls) for loop in falling):
+            out.append(_describe(shape, falling, walls))
     return out
 
 
@@ -90,20 +93,14 @@ def _coaxial(shape: Shape, listed: set[int]) -> list[tuple[int, ...]]:
         for f, face in enumerate(shape.faces)
         if f not in listed and face.carrier.kind == "cylinder" and _is_hollow(shape, f)
     }
-    out, seen = [], set()
-    for first in hollow:
-        if first in seen:
-            continue
-        seen.add(first)
-        lot, stack = [], [first]
-        while stack:
-            f = stack.pop()
-            lot.append(f)
-            beside = [g for g in shape.face_neighbours[f] if g in hollow and g not in seen and _one_axis(hollow[f], hollow[g])]
-            seen.update(beside)
-            stack += beside
-        out.append(tuple(sorted(lot)))
-    return out
+    if not hollow:
+        return []
+    place = {f: k for k, f in enumerate(hollow)}
+    pairs = [(k, place[g]) for f, k in place.items() for g in shape.face_neighbours[f] if g in place and _one_axis(hollow[f], hollow[g])]
+    ends = np.array(pairs, np.int64).reshape(-1, 2)
+    graph = scipy.sparse.coo_matrix((np.ones(len(ends)), (ends[:, 0], ends[:, 1])), (len(place), len(place)))
+    count, label = scipy.sparse.csgraph.connected_components(graph, directed=False)
+    return [tuple(f for f, k in place.items() if label[k] == lot) for lot in range(count)]
 
 
 def _one_axis(a: Floats, b: Floats) -> bool:
@@ -121,7 +118,7 @@ def _is_hollow(shape: Shape, face: int) -> bool:
     return bool((np.einsum("ij,ij->i", radial, shape.facet_normal[mine]) * shape.facet_area[mine]).sum() < 0)
 
 
-def round_about(shape: Shape, loop: list[int], axis: Floats) -> bool:
+def _round_about(shape: Shape, loop: list[int], axis: Floats) -> bool:
     """Does a closed loop of edges go once round an axis, a point and a direction (6+,)?"""
     side, turn, left = frame(axis[3:6]), 0.0, list(loop)
     at: int | None = None
@@ -167,7 +164,7 @@ def _inner_loops(shape: Shape) -> list[tuple[int, list[int]]]:
         if len(own) != len(edges):  # closed round with a seam: a tube's ends are no holes
             carrier = shape.faces[f].carrier
             if carrier.kind in ("cylinder", "cone"):
-                out += [(f, loop) for loop in loops if not round_about(shape, loop, carrier.array)]
+                out += [(f, loop) for loop in loops if not _round_about(shape, loop, carrier.array)]
             continue
         if len(loops) < 2:
             continue
@@ -208,8 +205,8 @@ def _describe(shape: Shape, loops: list[list[int]], walls: tuple[int, ...]) -> H
     about = circles[0] if circles else tubes[0] if alike else None
     points = np.concatenate([shape.points[shape.edges[e].nodes] for loop in loops for e in loop])
     centre = points.mean(axis=0)
-    turned = not others or all(shape.faces[f].carrier.kind in ROUND for f in walls)
-    if about is not None and turned and all(round_about(shape, loop, about) for loop in others):
+    round_walls = not others or all(shape.faces[f].carrier.kind in ROUND for f in walls)
+    if about is not None and round_walls and all(_round_about(shape, loop, about) for loop in others):
         if others:
             centre = about[:3] + ((centre - about[:3]) @ about[3:6]) * about[3:6]
         else:

@@ -120,8 +120,9 @@ def _floored(shape: Shape, edges: tuple[int, ...]) -> bool:
 def _floored_ring(hole: RoundHole, most: int, size: float) -> RoundHole:
     """A blind hole with at most so many divisions, and a ring so narrow that shells within and round it are alike: sides at the hole are as long
     as the size, or as a ring can bear."""
-    beyond = hole.radius / size + (LEAST_RING if hole.widths else 0.0)
-    count = min(most, max(4 * round(np.pi * hole.radius / (2 * size)), 4 * int(np.ceil(np.pi * beyond / (2 * LONG_LIFTED))), 8))
+    around = 2 * np.pi * hole.radius / size
+    outside = around + 2 * np.pi * LEAST_RING if hole.widths else around
+    count = min(most, max(8, 4 * round(around / 4), 4 * int(np.ceil(outside / LONG_LIFTED / 4))))
     widths = widths_for(count, hole.radius, hole.widths, size, lifted=True)
     cells = FAN if fans_out(count, hole.radius, size) else (count // 4) ** 2 + count
     like = LIKE_DISC * hole.radius * np.sqrt(np.pi / cells)

@@ -16,7 +16,7 @@ from kind_rivet.core.kernels import kernel
 from kind_rivet.core.quality.growth import excess, sizes
 from kind_rivet.core.quality.index import least_margin
 from kind_rivet.core.quality.limits import LimitSheet
-from kind_rivet.core.quality.shell_metrics import DEGREES, element_values
+from kind_rivet.core.quality.shell_metrics import DEGREES, LEAST_ANGLE, LONGEST, SCALED_JACOBIAN, SHORTEST, SIDE_RATIO, element_values
 
 ON_EDGES = 0.5  # borders keep their even spacing unless an element beside them is not sound
 FAILS = 1.0  # cost of an element that fails, beside what its margin costs
@@ -38,35 +38,41 @@ def margin_of(points, shells, e, table, scale, values):  # type: ignore[no-untyp
     narrow rows, as on tight bends, would lean over to have longer sides.
     """
     element_values(points, shells, e, values)
-    values[8] /= scale[e]
-    values[9] /= scale[e]
+    values[SHORTEST] /= scale[e]
+    values[LONGEST] /= scale[e]
     if shells[e, 3] < 0:
         return least_margin(values, table[0])[0]
-    lean, least = math.sin(values[4] / DEGREES) / UPRIGHT_SINE, table[1, 8, 0, 1]
-    if lean < 1.0 and values[8] > least:
-        across = max(lean * values[8], least)
-        values[0] *= values[8] / across
-        values[8] = across
+    lean, least = math.sin(values[LEAST_ANGLE] / DEGREES) / UPRIGHT_SINE, table[1, SHORTEST, 0, 1]
+    if lean < 1.0 and values[SHORTEST] > least:
+        across = max(lean * values[SHORTEST], least)
+        values[SIDE_RATIO] *= values[SHORTEST] / across
+        values[SHORTEST] = across
     return least_margin(values, table[1])[0]
 
 
 @kernel
+def cost_of(margin, corner):  # type: ignore[no-untyped-def]
+    """What an element with a least margin and a least scaled Jacobian costs: (1 − margin)⁴ over margins from −1 to 1, and more where it fails."""
+    cost = 0.0
+    if margin < -1.0:  # what is past help must not ruin its neighbours
+        cost += 16.0 + PAST_HELP * (-1.0 - margin)
+    elif margin < 1.0:
+        cost += (1.0 - margin) ** 4
+    if margin < 0.0:
+        cost += FAILS
+    # A gentle pull towards even angles keeps rows straight once all margins are full.
+    return cost + 0.02 * (1.0 - min(corner, 1.0))
+
+
+@kernel
 def star(points, v, shells, inc, start, table, scale, values):  # type: ignore[no-untyped-def]
-    """Cost, least margin and least scaled Jacobian of the elements round node v; cost sums (1 − margin)⁴ over margins from −1 to 1, and more where it fails."""
+    """Cost (`cost_of`), least margin and least scaled Jacobian of the elements round node v."""
     cost, worst, square = 0.0, np.inf, np.inf
     for i in range(start[v], start[v + 1]):
-        e = inc[i]
-        m = max(margin_of(points, shells, e, table, scale, values), -20.0)
+        m = max(margin_of(points, shells, inc[i], table, scale, values), -20.0)
         worst = min(worst, m)
-        square = min(square, values[7])
-        if m < -1.0:  # what is past help must not ruin its neighbours
-            cost += 16.0 + PAST_HELP * (-1.0 - m)
-        elif m < 1.0:
-            cost += (1.0 - m) ** 4
-        if m < 0.0:
-            cost += FAILS
-        # A gentle pull towards even angles keeps rows straight once all margins are full.
-        cost += 0.02 * (1.0 - min(values[7], 1.0))
+        square = min(square, values[SCALED_JACOBIAN])
+        cost += cost_of(m, values[SCALED_JACOBIAN])
     return cost, worst, square
 
 

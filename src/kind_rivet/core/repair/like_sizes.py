@@ -12,27 +12,28 @@ from numpy.typing import NDArray
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.geometry.onto import onto
 from kind_rivet.core.kernels import kernel
-from kind_rivet.core.quality.easing import ENOUGH, FAILS, margin_of, move_rounds
+from kind_rivet.core.quality.easing import ENOUGH, cost_of, margin_of, move_rounds
 from kind_rivet.core.quality.growth import AIM, size_of, sizes
+from kind_rivet.core.quality.shell_metrics import SCALED_JACOBIAN
 
 FIRM = 40.0  # cost of the square of growth above its aim, beside what margins cost
 SOUND, UPRIGHT = 0.25, 0.6  # least margin and scaled Jacobian below which nothing falls for the sake of its neighbours' sizes
 ROUNDS = 24
 NEAR = 3  # rows round a pair whose single nodes move along
-MOST = 400  # pairs; where there are more the mesh is coarser than its shape allows
+MOST = 800  # shells; where there are more the mesh is coarser than its shape allows
+MOST_SHELLS = 256  # at the nodes of one
 STEPS = (0.2, 0.08, 0.03)  # of a shell's size
 
 
 @kernel
-def _cost(points, lot, count, shells, beside, table, scale, values, was, firm):  # type: ignore[no-untyped-def]
-    """Cost of some shells, infinite where one fell below what is sound and what it `was`: (least margin, scaled Jacobian) each, −∞ if not known."""
-    total = 0.0
-    for i in range(count):
+def _cost(points, lot, shells, beside, table, scale, found):  # type: ignore[no-untyped-def]
+    """Cost of some shells and of what they differ from their neighbours in size; their least margins and scaled Jacobians go to `found` (k, 2)."""
+    total, values = 0.0, np.empty(10)
+    for i in range(len(lot)):
         e = lot[i]
-        m = margin_of(points, shells, e, table, scale, values)
-        if m < min(was[i, 0], SOUND) - 1e-9 or values[7] < min(was[i, 1], UPRIGHT) - 1e-9:
-            return np.inf
-        total += (1.0 - max(min(m, 1.0), -1.0)) ** 4 + (FAILS if m < 0.0 else 0.0) + 0.02 * (1.0 - min(values[7], 1.0))
+        found[i, 0] = max(margin_of(points, shells, e, table, scale, values), -20.0)
+        found[i, 1] = values[SCALED_JACOBIAN]
+        total += cost_of(found[i, 0], found[i, 1])
         mine = size_of(points, shells, e)
         for k in range(4):
             f = beside[e, k]
@@ -40,24 +41,40 @@ def _cost(points, lot, count, shells, beside, table, scale, values, was, firm): 
                 other = size_of(points, shells, f)
                 growth = max(mine, other) / max(min(mine, other), 1e-300)
                 if growth > AIM:
-                    total += firm * (min(growth, 10.0) - AIM) ** 2
+                    total += FIRM * (min(growth, 10.0) - AIM) ** 2
     return total
 
 
 @kernel
-def _measured(points, lot, count, shells, table, scale, values, was):  # type: ignore[no-untyped-def]
-    """Fills `was` with the least margin and the scaled Jacobian of each shell."""
-    for i in range(count):
-        e = lot[i]
-        was[i, 0] = margin_of(points, shells, e, table, scale, values)
-        was[i, 1] = values[7]
+def _sound_still(was, now):  # type: ignore[no-untyped-def]
+    """Did no shell fall below what is sound and what it was? Rows of least margin and scaled Jacobian."""
+    sound = True
+    for i in range(len(was)):
+        sound = sound and now[i, 0] >= min(was[i, 0], SOUND) - 1e-9 and now[i, 1] >= min(was[i, 1], UPRIGHT) - 1e-9
+    return sound
 
 
 @kernel
-def _shift(points, nodes, many, movable, code, data, centre, stretch, way):  # type: ignore[no-untyped-def]
+def _shells_at(nodes, movable, inc, start):  # type: ignore[no-untyped-def]
+    """The shells at those of some nodes that may move, each once."""
+    lot = np.empty(MOST_SHELLS, np.int64)
+    count = 0
+    for v in nodes:
+        if movable[v]:
+            for e in inc[start[v] : start[v + 1]]:
+                known = False
+                for k in range(count):
+                    known = known or lot[k] == e
+                if not known and count < MOST_SHELLS:
+                    lot[count] = e
+                    count += 1
+    return lot[:count]
+
+
+@kernel
+def _shift(points, nodes, movable, code, data, centre, stretch, way):  # type: ignore[no-untyped-def]
     """Nodes drawn away from a centre by a share of their distance to it and moved along a way, each on its carrier."""
-    for i in range(many):
-        v = nodes[i]
+    for v in nodes:
         if movable[v]:
             x = points[v, 0] + stretch * (points[v, 0] - centre[0]) + way[0]
             y = points[v, 1] + stretch * (points[v, 1] - centre[1]) + way[1]
@@ -66,59 +83,36 @@ def _shift(points, nodes, many, movable, code, data, centre, stretch, way):  # t
 
 
 @kernel
-def _tried(points, nodes, many, movable, code, data, shells, inc, start, beside, table, scale, centre, stretch, way, firm):  # type: ignore[no-untyped-def]
-    """Move some nodes together if the cost of all shells at them falls; did they?"""
-    lot = np.empty(256, np.int64)
-    count = 0
-    for i in range(many):
-        v = nodes[i]
-        if not movable[v]:
-            continue
-        for j in range(start[v], start[v + 1]):
-            known = False
-            for k in range(count):
-                known = known or lot[k] == inc[j]
-            if not known and count < 256:
-                lot[count] = inc[j]
-                count += 1
-    if count == 0:
-        return False
-    values, was = np.empty(10), np.full((count, 2), -np.inf)
-    before = _cost(points, lot, count, shells, beside, table, scale, values, was, firm)
-    _measured(points, lot, count, shells, table, scale, values, was)
-    keep = np.empty((many, 3))
-    for i in range(many):
-        keep[i] = points[nodes[i]]
-    _shift(points, nodes, many, movable, code, data, centre, stretch, way)
-    if _cost(points, lot, count, shells, beside, table, scale, values, was, firm) < before * (1 - 1e-6):
+def _tried(points, nodes, movable, code, data, shells, inc, start, beside, table, scale, centre, stretch, way):  # type: ignore[no-untyped-def]
+    """Move some nodes together if the cost of all shells at them falls and all stay sound; did they?"""
+    lot = _shells_at(nodes, movable, inc, start)
+    was, now = np.empty((len(lot), 2)), np.empty((len(lot), 2))
+    before = _cost(points, lot, shells, beside, table, scale, was)
+    keep = points[nodes]
+    _shift(points, nodes, movable, code, data, centre, stretch, way)
+    if _cost(points, lot, shells, beside, table, scale, now) < before * (1 - 1e-6) and _sound_still(was, now):
         return True
-    for i in range(many):
-        points[nodes[i]] = keep[i]
+    points[nodes] = keep
     return False
 
 
 @kernel
-def _move_sides(points, elements, movable, code, data, shells, inc, start, beside, table, scale, steps, firm):  # type: ignore[no-untyped-def]
+def _move_sides(points, elements, movable, code, data, shells, inc, start, beside, table, scale):  # type: ignore[no-untyped-def]
     """Grow and shrink each of the elements, and move its sides in and out; returns moves made."""
     moves = 0
-    nodes, centre, way = np.empty(4, np.int64), np.zeros(3), np.zeros(3)
+    still = np.zeros(3)
     for e in elements:
         n = 3 if shells[e, 3] < 0 else 4
-        for step in steps:
-            for sign in (-1.0, 1.0):
-                for k in range(-1, n):  # the whole shell first
-                    centre[:] = 0.0
-                    for j in range(n):
-                        nodes[j] = shells[e, j]
-                        centre += points[shells[e, j]] / n
-                    way[:] = 0.0
-                    if k >= 0:
-                        nodes[0], nodes[1] = shells[e, k], shells[e, (k + 1) % n]
-                        way[:] = 2 * sign * step * ((points[nodes[0]] + points[nodes[1]]) / 2 - centre)
-                    many, stretch = (n, sign * step) if k < 0 else (2, 0.0)
-                    moves += _tried(
-                        points, nodes, many, movable, code, data, shells, inc, start, beside, table, scale, centre, stretch, way, firm
-                    )
+        whole, side = shells[e, :n].astype(np.int64), np.empty(2, np.int64)
+        for step in STEPS:
+            for share in (-step, step):
+                centre = points[whole].sum(axis=0) / n
+                moves += _tried(points, whole, movable, code, data, shells, inc, start, beside, table, scale, centre, share, still)
+                for k in range(n):
+                    side[0], side[1] = whole[k], whole[(k + 1) % n]
+                    centre = points[whole].sum(axis=0) / n
+                    way = 2 * share * ((points[side[0]] + points[side[1]]) / 2 - centre)
+                    moves += _tried(points, side, movable, code, data, shells, inc, start, beside, table, scale, centre, 0.0, way)
     return moves
 
 
@@ -136,9 +130,9 @@ def even_out(
         other = np.where(beside >= 0, size[np.maximum(beside, 0)], size[:, None])
         growth = np.maximum(other, size[:, None]) / np.maximum(np.minimum(other, size[:, None]), 1e-300)
         lot = np.flatnonzero((growth > most).any(axis=1))
-        if not 0 < len(lot) <= 2 * MOST:
+        if not 0 < len(lot) <= MOST:
             break
-        made = int(_move_sides(points, lot, movable, code, data, shells, inc, start, beside, table, scale, np.array(STEPS), FIRM))
+        made = int(_move_sides(points, lot, movable, code, data, shells, inc, start, beside, table, scale))
         near = np.zeros(len(points), bool)
         near[shells[lot][shells[lot] >= 0]] = True
         for _ in range(NEAR):

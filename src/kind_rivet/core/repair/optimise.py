@@ -73,12 +73,13 @@ def optimise(
         its = len(after.failing), _unlike(points, moves.shells), -after.mesh_index
         fewer, gained = len(before.failing) - its[0], after.mesh_index - before.mesh_index
         may = fewer > 0 or (fewer == 0 and gained >= (-given_up if its[1] < unlike else 0.0))
+        out = replace(out, moved=max(out.moved, moved))
         if may and (rank is None or its < rank):
             rank = its
-            out = Optimised(trial, moved, before.mesh_index, after.mesh_index, len(before.failing), its[0])
-        if its[:2] == (0, 0):
+            out = replace(out, mesh=trial, index_after=after.mesh_index, failing_after=its[0])
+        if may and its[:2] == (0, 0):
             break
-    return replace(out, moved=moved)
+    return out
 
 
 def _unlike(points: Floats, shells: NDArray[np.int32]) -> int:

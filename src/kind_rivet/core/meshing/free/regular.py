@@ -392,17 +392,11 @@ def evened(ring: Floats, template: Template, n: int) -> Floats | None:
         return np.empty((0, 2))
     a, b = template.quads.ravel(), np.roll(template.quads, -1, axis=1).ravel()
     total = n + template.inner
-    code = np.unique(np.concatenate((a, b)).astype(np.int64) * total + np.concatenate((b, a)))
-    a, b = code // total, code % total
-    number = np.bincount(a, minlength=total)[n:]
-    out, rim = a >= n, b < n
-    pull = np.zeros((template.inner, 2))
-    np.add.at(pull, a[out & rim] - n, ring[b[out & rim]])
-    inside, own = out & ~rim, np.arange(template.inner)
-    rows, columns = np.concatenate((a[inside] - n, own)), np.concatenate((b[inside] - n, own))
-    values = np.concatenate((np.full(int(inside.sum()), -1.0), number))
-    system = scipy.sparse.csc_matrix((values, (rows, columns)), shape=(template.inner, template.inner))
+    joined = scipy.sparse.csr_matrix((np.ones(2 * len(a)), (np.append(a, b), np.append(b, a))), (total, total))
+    joined.data[:] = 1.0  # sides inside belong to two quads
+    inner = joined[n:]
+    system = scipy.sparse.diags_array(np.diff(inner.indptr).astype(float)) - inner[:, n:]
     try:
-        return np.asarray(scipy.sparse.linalg.splu(system, permc_spec="MMD_AT_PLUS_A", options={"SymmetricMode": True}).solve(pull))
+        return np.asarray(scipy.sparse.linalg.splu(system.tocsc()).solve(inner[:, :n] @ ring))
     except RuntimeError:  # singular
         return None
