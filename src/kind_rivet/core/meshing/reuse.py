@@ -12,6 +12,7 @@ from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.geometry.recognise import recognise, recognise_edges
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.mesh.mesh import ELEMENT_FIELDS, NODE_FIELDS, Mesh
+from kind_rivet.core.mesh.numbers import Numbers
 from kind_rivet.core.meshing.sheet_mesh import EDGE, FACE, VERTEX, Kept, SheetMesh
 from kind_rivet.core.meshing.washers import RoundHole
 
@@ -82,28 +83,13 @@ def what_stays(mesh: Mesh, shape: Shape, body: int, earlier: Earlier, holes: Seq
 
 def places_along(mesh: Mesh, shape: Shape, lines: Mapping[int, Ints]) -> dict[int, Floats]:
     """Edge → places (n, 3) of the nodes whose numbers `lines` names along it (by the edge's present number), where all are there."""
-    row = _Rows(mesh.node_id)
+    row = Numbers(mesh.node_id)
     places = {}
     for e, numbers in lines.items():
         at = row.of(numbers)
         if len(at) and at.min() >= 0 and 0 <= e < len(shape.edges):
             places[e] = mesh.points[at]
     return places
-
-
-class _Rows:
-    """Where numbers stand in an array of distinct numbers."""
-
-    def __init__(self, numbers: Ints) -> None:
-        self._order = np.argsort(numbers, kind="stable")
-        self._sorted = numbers[self._order]
-
-    def of(self, wanted: Ints) -> NDArray[np.int64]:
-        """The row (n,) of each wanted number, −1 where there is none."""
-        if not len(self._sorted):
-            return np.full(len(wanted), -1)
-        at = np.minimum(np.searchsorted(self._sorted, wanted), len(self._sorted) - 1)
-        return np.where(self._sorted[at] == wanted, self._order[at], -1)
 
 
 def _renamed(values: Ints, table: Mapping[int, int]) -> NDArray[np.int64]:
@@ -156,7 +142,7 @@ def set_in(mesh: Mesh, new: Mesh, shells: SheetMesh, body: int, lines: Mapping[i
     only_here[np.isin(mesh.node_id, held)] = False
     hangs = ~old & ~stays & np.where(mesh.conn >= 0, only_here[np.maximum(mesh.conn, 0)], False).any(axis=1)
     rest = mesh.without_elements(old | hangs)
-    row = _Rows(rest.node_id)
+    row = Numbers(rest.node_id)
     target = np.full(new.nodes, -1, np.int64)
     for e in shells.kept_edges:
         target[shells.edge_nodes[e]] = row.of(lines[e])

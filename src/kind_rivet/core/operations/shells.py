@@ -18,6 +18,7 @@ from kind_rivet.core.meshing.reuse import Earlier, renumbered, ring_numbers, set
 from kind_rivet.core.meshing.rules import WasherRule
 from kind_rivet.core.meshing.sheet_mesh import SheetMesh
 from kind_rivet.core.operations.chosen import sheet_with
+from kind_rivet.core.operations.columns import with_columns
 from kind_rivet.core.operations.lots import Made, make_lot, make_lots, rules_word
 from kind_rivet.core.operations.registry import Parameters, Progress, operation
 
@@ -258,6 +259,9 @@ def set_divisions(document: Document, parameters: SetDivisions, progress: Progre
     for e in parameters.edges:
         mine[e] = parameters.count
     choices: MeshChoices = replace(document.choices, divisions=divisions)
+    soon = with_columns(document, choices, parameters.body, dict.fromkeys(parameters.edges, parameters.count))
+    if soon is not None:
+        return soon
     return mesh_again(replace(document, choices=choices), [parameters.body], progress)
 
 
