@@ -113,10 +113,8 @@ def with_column(mesh: Mesh, chord: Chord, seats: NDArray[np.int32], first: int) 
     values["conn"][mesh.elements :, :4] = np.column_stack((middle[0], corner[1], corner[2], middle[1]))
     sides = [wish[q, (k + j) % 4] for j in range(4)]
     inner = (sides[1] - sides[3]) / 2
-    first = np.stack((sides[0], inner, sides[2], sides[3]), axis=1)
-    second = np.stack((sides[0], sides[1], sides[2], -inner), axis=1)
-    wish[q] = first
-    return Mesh(**nodes, **values), np.concatenate((wish, second))
+    wish[q] = np.stack((sides[0], inner, sides[2], sides[3]), axis=1)
+    return Mesh(**nodes, **values), np.concatenate((wish, np.stack((sides[0], sides[1], sides[2], -inner), axis=1)))
 
 
 def without_column(mesh: Mesh, chord: Chord) -> tuple[Mesh, Floats] | None:

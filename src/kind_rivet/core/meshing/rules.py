@@ -79,6 +79,11 @@ class ShellRules:
                     return at.rule if at.rule.rings > 0 else None
         return next((rule for rule in self.washers if rule.least <= diameter < rule.most and rule.rings > 0), None)
 
+    def ring_width(self, radius: float, centre: Triple) -> float:
+        """The width, in sizes, that a rule asks for round a hole; 0 where it is left to the mesher."""
+        rule = self.washer_for(2 * radius, centre)
+        return 0.0 if rule is None else rule.width
+
     def size_on(self, faces: tuple[int, ...]) -> float:
         """The wanted size inside a region made of some faces, balls and boxes left aside."""
         return min((self.face_size.get(f, self.size) for f in faces), default=self.size)

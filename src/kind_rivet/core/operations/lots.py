@@ -25,6 +25,7 @@ from kind_rivet.core.meshing.sizes import wanted_on
 from kind_rivet.core.operations.registry import Progress
 from kind_rivet.core.quality.index import judge
 from kind_rivet.core.repair.holds import holds_of
+from kind_rivet.core.repair.like_sizes import rings_of
 from kind_rivet.core.repair.optimise import NEW, optimise
 
 WORTH_APART = 4000  # elements from which bodies are meshed in processes of their own, side by side
@@ -76,7 +77,9 @@ def make_lot(document: Document, lot: tuple[int, ...], smooth: bool, afresh: boo
             for e in rules.grading:  # spaced as asked for
                 still[shells.edge_nodes[e]] = True
             held = holds_of(new, {lot[0]: shape}, still)
-            new = optimise(new, held, document.limit_sheet, size, wanted=wanted, given_up=NEW).mesh
+            rings = [k for k, hole in enumerate(shells.holes) if hole.widths and not rules.ring_width(hole.radius, hole.centre)]
+            new = optimise(new, held, document.limit_sheet, size, wanted=wanted, given_up=NEW, rings=rings).mesh
+            shells = _with_widths(shells, new, rings)
         return shells, new, new.face[judge(new, document.limit_sheet, size, wanted).failing] if shells.kept_faces else np.empty(0, np.int32)
 
     shells, new, failing = made_with(kept)
@@ -92,6 +95,14 @@ def make_lot(document: Document, lot: tuple[int, ...], smooth: bool, afresh: boo
         thickness, offset = measure_thickness(new, key, document.body(key).shape, sheet)
         new = replace(new, thickness=thickness, offset=offset)
     return Made(lot, shells, new, welded, earlier)
+
+
+def _with_widths(shells: SheetMesh, mesh: Mesh, rings: list[int]) -> SheetMesh:
+    """The shells with the widths that their rings (by number) have in the mesh, where these may have changed."""
+    holes = list(shells.holes)
+    for ring in rings_of(mesh.points, mesh.shells(), mesh.ring, rings):
+        holes[ring.number] = replace(holes[ring.number], widths=(ring.width,))
+    return replace(shells, holes=tuple(holes))
 
 
 def _failed_before(document: Document, key: int, earlier: Earlier | None, failing: NDArray[np.int32]) -> int:

@@ -6,6 +6,9 @@ sides move at once; moving one of them would skew the shells on both sides first
 
 from __future__ import annotations
 
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -23,6 +26,8 @@ NEAR = 3  # rows round a pair whose single nodes move along
 MOST = 800  # shells; where there are more the mesh is coarser than its shape allows
 MOST_SHELLS = 256  # at the nodes of one
 STEPS = (0.2, 0.08, 0.03)  # of a shell's size
+NARROWER, WIDER = 0.65, 1.5  # times its width that a ring may become
+EVEN = 1e-5  # of its reach: nodes of a ring so nearly in one plane and on two circles are
 
 
 @kernel
@@ -116,13 +121,73 @@ def _move_sides(points, elements, movable, code, data, shells, inc, start, besid
     return moves
 
 
+@dataclass(frozen=True)
+class Ring:
+    """A ring of one row whose width may change: its number, its outer nodes, all as far from its centre (3,), the hole's radius and its width."""
+
+    number: int
+    nodes: NDArray[np.int64]
+    centre: Floats
+    radius: float
+    width: float
+
+    def may_reach(self, reach: float) -> bool:
+        """May its outer nodes lie so far from its centre?"""
+        return NARROWER * self.width <= reach - self.radius <= WIDER * self.width
+
+
+def rings_of(points: Floats, shells: NDArray[np.int32], ring: NDArray[np.int32], numbers: Iterable[int]) -> list[Ring]:
+    """Those of the rings (by number, as in `ring` (m,)) that are round, plane and one row wide."""
+    out = []
+    for number in sorted(numbers):
+        rows = shells[(ring == number) & (shells[:, 3] >= 0)]
+        nodes = np.unique(rows).astype(np.int64)
+        if len(nodes) != 2 * len(rows) or len(rows) < 6:
+            continue
+        centre = points[nodes].mean(axis=0)
+        off = points[nodes] - centre
+        away = np.linalg.norm(off, axis=1)
+        inner, outer = away.min(), away.max()
+        far = away > (inner + outer) / 2
+        even = np.abs(np.where(far, outer, inner) - away).max() < EVEN * outer
+        normal = np.linalg.svd(off, full_matrices=False)[2][2]
+        if even and far.sum() == len(rows) and np.abs(off @ normal).max() < EVEN * outer:
+            out.append(Ring(number, nodes[far], centre, float(inner), float(outer - inner)))
+    return out
+
+
+def _widen(
+    points: Floats, rings: Sequence[Ring], unlike: NDArray[np.int64], shells: NDArray[np.int32], inc: NDArray[np.int32],
+    start: NDArray[np.int64], beside: NDArray[np.int32], table: Floats, scale: Floats,
+) -> int:  # fmt: skip
+    """Make rings beside shells of `unlike` size wider or narrower, in place, each the same all round; returns moves made."""
+    moves = 0
+    near = np.unique(shells[unlike])
+    movable, free = np.zeros(len(points), bool), np.zeros(len(points), np.int8)
+    nowhere, still = np.zeros((len(points), 8)), np.zeros(3)
+    for ring in rings:
+        if not np.isin(ring.nodes, near).any():
+            continue
+        movable[ring.nodes] = True
+        for step in STEPS:
+            for share in (step, -step):
+                reach = float(np.linalg.norm(points[ring.nodes[0]] - ring.centre))
+                if ring.may_reach((1 + share) * reach):
+                    moves += _tried(
+                        points, ring.nodes, movable, free, nowhere, shells, inc, start, beside, table, scale, ring.centre, share, still
+                    )
+        movable[ring.nodes] = False
+    return moves
+
+
 def even_out(
     points: Floats, movable: NDArray[np.bool_], code: NDArray[np.int8], data: Floats, shells: NDArray[np.int32], inc: NDArray[np.int32],
-    start: NDArray[np.int64], beside: NDArray[np.int32], table: Floats, scale: Floats, most: float,
+    start: NDArray[np.int64], beside: NDArray[np.int32], table: Floats, scale: Floats, most: float, rings: Sequence[Ring] = (),
 ) -> int:  # fmt: skip
     """Move nodes (in place) near neighbours of which one is more than `most` times as large as the other; returns moves made.
 
-    Arguments as for `easing.move_rounds`; movable (n,): nodes that may move on their carriers.
+    Arguments as for `easing.move_rounds`; movable (n,): nodes that may move on their carriers;
+    rings : those whose width may change, though their nodes stay else.
     """
     moves = 0
     for _ in range(ROUNDS):
@@ -132,7 +197,8 @@ def even_out(
         lot = np.flatnonzero((growth > most).any(axis=1))
         if not 0 < len(lot) <= MOST:
             break
-        made = int(_move_sides(points, lot, movable, code, data, shells, inc, start, beside, table, scale))
+        made = _widen(points, rings, lot, shells, inc, start, beside, table, scale)
+        made += int(_move_sides(points, lot, movable, code, data, shells, inc, start, beside, table, scale))
         near = np.zeros(len(points), bool)
         near[shells[lot][shells[lot] >= 0]] = True
         for _ in range(NEAR):

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -17,7 +17,7 @@ from kind_rivet.core.quality.limits import LimitSheet
 from kind_rivet.core.quality.shell_metrics import SCALED_JACOBIAN, shell_metrics
 from kind_rivet.core.quality.unfold import unfolded
 from kind_rivet.core.repair.holds import Holds
-from kind_rivet.core.repair.like_sizes import even_out
+from kind_rivet.core.repair.like_sizes import even_out, rings_of
 
 MOST_GROWTH = 1.5  # that analysts put up with between neighbours
 MOST_AGAIN = 20_000  # shells up to which another way is tried where some still fail or are unlike their neighbours
@@ -46,6 +46,7 @@ def optimise(
     rounds: int = 12,
     wanted: Floats | None = None,
     given_up: float = 0.0,
+    rings: Iterable[int] = (),
 ) -> Optimised:
     """Raise the index by moving nodes on faces and edges (all, or those in `nodes`); the others stay exactly where they are.
 
@@ -53,13 +54,14 @@ def optimise(
     elements become more like their neighbours in size. Never do more elements fail, nor as many at a lower index,
     but for what of it may be `given_up` where fewer neighbours are of unlike size for it; among what may be taken,
     fewest failing elements come first, then fewest neighbours of unlike size, then the index.
+    The `rings` (their numbers) may become wider or narrower for the sake of like sizes.
     """
     chosen = holds.movable.copy()
     if nodes is not None:
         only = np.zeros(mesh.nodes, bool)
         only[nodes] = True
         chosen &= only
-    moves = _Moves(mesh, holds, sheet.table(size), side_scale(mesh.elements, size, wanted), chosen, rounds, target)
+    moves = _Moves(mesh, holds, sheet.table(size), side_scale(mesh.elements, size, wanted), chosen, rounds, target, rings)
     before = judge(mesh, sheet, size, wanted)
     out = Optimised(mesh, 0, before.mesh_index, before.mesh_index, len(before.failing), len(before.failing))
     unlike = _unlike(mesh.points, moves.shells)
@@ -91,7 +93,15 @@ class _Moves:
     """What moves the nodes of one mesh; `chosen` (n,): those that may move."""
 
     def __init__(
-        self, mesh: Mesh, holds: Holds, table: Floats, scale: Floats, chosen: NDArray[np.bool_], rounds: int, target: float
+        self,
+        mesh: Mesh,
+        holds: Holds,
+        table: Floats,
+        scale: Floats,
+        chosen: NDArray[np.bool_],
+        rounds: int,
+        target: float,
+        rings: Iterable[int],
     ) -> None:
         self.mesh, self.holds, self.table, self.scale = mesh, holds, table, scale
         self.chosen, self.most, self.target = chosen, rounds, target
@@ -100,6 +110,7 @@ class _Moves:
         self.analytic = np.flatnonzero(chosen & (holds.code > 0))
         self.free = np.flatnonzero(chosen & (holds.code == 0))
         self.alike = beside(self.shells)
+        self.rings = rings_of(mesh.points, self.shells, mesh.ring, rings)
         self.alone = np.full_like(self.alike, -1)
 
     def tries(self) -> Iterator[tuple[Floats, int]]:
@@ -132,7 +143,7 @@ class _Moves:
     def _even_out(self, points: Floats) -> int:
         code, data = self.holds.code, self.holds.data
         moved = even_out(
-            points, self.chosen, code, data, self.shells, self.inc, self.start, self.alike, self.table, self.scale, MOST_GROWTH
+            points, self.chosen, code, data, self.shells, self.inc, self.start, self.alike, self.table, self.scale, MOST_GROWTH, self.rings
         )
         if moved:
             self._onto_facets(points, self.free)
