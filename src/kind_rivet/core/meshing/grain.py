@@ -10,6 +10,7 @@ import numpy as np
 
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.geometry.onto import CODES
+from kind_rivet.core.kernels import side_by_side
 from kind_rivet.core.meshing.choice import tried
 from kind_rivet.core.meshing.free.fill import CannotFill, FlatMesh, fill, flat_worst
 from kind_rivet.core.meshing.free.flow import Grain
@@ -75,14 +76,15 @@ def with_grain(
         lacks = [_lack(patch, mesh, size) for mesh in sound]
         if min(lacks) < WELL:
             return sound[int(np.argmin(lacks))]
-    more = [tried(partial(fill, loops, size, growth, hard, spots, grain=grain))]
+    ways = [partial(fill, loops, size, growth, hard, spots, grain=grain)]
     if elements < MOST_OTHERS:
-        for share, r in OTHERS:
-            more.append(tried(partial(fill, loops, size * share, growth, hard, spots, FRONTS, replace(grain, reach=grain.reach * r))))
+        ways += [partial(fill, loops, size * s, growth, hard, spots, FRONTS, replace(grain, reach=grain.reach * r)) for s, r in OTHERS]
     if elements < MOST_LATTICE:
-        for points in lattices(loops, grain, size):
-            more.append(tried(partial(fill, loops, size, growth, np.vstack((hard, points)), spots, FRONTS, grain)))
-    eased = [_eased(mesh, grain, border, size) for mesh in [*sound, *more] if mesh is not None and mesh.worst > 0]
+        ways += [
+            partial(fill, loops, size, growth, np.vstack((hard, points)), spots, FRONTS, grain) for points in lattices(loops, grain, size)
+        ]
+    likely = [mesh for mesh in [*sound, *side_by_side(tried, ways)] if mesh is not None and mesh.worst > 0]
+    eased = side_by_side(lambda mesh: _eased(mesh, grain, border, size), likely)
     if not eased:
         raise CannotFill("nothing that fills the region is sound", loops[0].mean(axis=0))
     return min(eased, key=lambda mesh: _lack(patch, mesh, size))
