@@ -97,6 +97,30 @@ def pipe_on_rail(radius: float = 9.0, wall: float = 1.5) -> TopoDS_Shape:
     return cut(part, cylinder((-1, 0, wall / 2 + radius + wall / 2), (1, 0, 0), radius, 72))
 
 
+def pipe_clips(radius: float = 10.0, wall: float = 2.0, sunk: float = 0.3) -> TopoDS_Shape:
+    """A strip with three open clips that only just sink into it, so that their middles stay apart."""
+    height, at = 2.5 - sunk + radius, (-30.0, 0.0, 30.0)
+    part = fused([box(-50, -12, 0, 100, 24, 2.5), *(cylinder((x, -12, height), (0, 1, 0), radius, 24) for x in at)])
+    bores = [cylinder((x, -13, height), (0, 1, 0), radius - wall, 26) for x in at]
+    mouths = [box(x - 4.5, -13, height + radius / 2, 9, 26, radius) for x in at]
+    return without(part, [*bores, *mouths, *(cylinder((x, 0, -1), (0, 0, 1), 2, 5) for x in (-15, 15))])
+
+
+def twin_pipes(radius: float = 15.0, wall: float = 2.0, sunk: float = 0.6) -> TopoDS_Shape:
+    """Two pipes side by side, grown together along a line."""
+    places = ((0.0, 0.0, 0.0), (2 * radius - sunk, 0.0, 0.0))
+    part = fused([cylinder(place, (0, 0, 1), radius, 80) for place in places])
+    return without(part, [cylinder((*place[:2], -1), (0, 0, 1), radius - wall, 82) for place in places])
+
+
+def pipe_on_pads(radius: float = 14.0, wall: float = 2.0, sunk: float = 0.4) -> TopoDS_Shape:
+    """A pipe that lies on the two ends of a frame and runs on beyond both."""
+    height = radius - sunk
+    frame = [box(-30, -60, -3, 60, 25, 3), box(-30, 35, -3, 60, 25, 3), box(-30, -60, -3, 3, 120, 3), box(27, -60, -3, 3, 120, 3)]
+    part = fused([*frame, cylinder((0, -70, height), (0, 1, 0), radius, 140)])
+    return cut(part, cylinder((0, -71, height), (0, 1, 0), radius - wall, 142))
+
+
 def barred_window(size: float = 60.0, wall: float = 2.0, bar: float = 4.0) -> TopoDS_Shape:
     """A lidless box whose floor has a ring of four windows: the bars between them are narrower than a prolonged rim is looked for."""
     middle = size / 2
@@ -117,6 +141,9 @@ PARTS: dict[str, Callable[[], TopoDS_Shape]] = {
     "blind_holes": blind_holes,
     "pipe_on_rail": pipe_on_rail,
     "barred_window": barred_window,
+    "pipe_clips": pipe_clips,
+    "twin_pipes": twin_pipes,
+    "pipe_on_pads": pipe_on_pads,
 }
 
 

@@ -20,7 +20,8 @@ from kind_rivet.core.midsurface.middles import Middle, middle_of
 from kind_rivet.core.midsurface.pairs import Pair, _is_floor, _without_wedges, find_opposed, find_pairs
 from kind_rivet.core.midsurface.prolongs import _as_far_as, prolongs
 from kind_rivet.core.midsurface.tangencies import _contact, tangencies
-from kind_rivet.core.midsurface.traces import Line, _between, outlines
+from kind_rivet.core.midsurface.ties import tied
+from kind_rivet.core.midsurface.traces import Line, _between, inside, outlines
 from tests.thin_meshes import drawing, drawn, drawn_sheet, made, meshed, solid_of
 
 # mass and least cover: what a half pipe's wall and the box beside it hold together thickens away from where they touch
@@ -33,7 +34,11 @@ PROOFS = {
     "closed_bosses": (0.003, 0.999),
     "pipe_on_rail": (0.003, 0.999),
     "barred_window": (0.003, 0.994),
+    "pipe_clips": (0.005, 0.999),
+    "twin_pipes": (0.005, 0.999),
+    "pipe_on_pads": (0.005, 0.999),
 }
+TIES = {"pipe_clips": 3, "twin_pipes": 1, "pipe_on_pads": 2}
 
 
 @pytest.mark.parametrize("name", PROOFS)
@@ -46,12 +51,39 @@ def test_the_sheet_is_one_piece_and_weighs_what_its_solid_weighs(name: str) -> N
     assert proof.cover > cover
 
 
-@pytest.mark.parametrize("name", ["fin_row", "collar", "spoked_cap", "closed_bosses", "pipe_on_rail", "barred_window"])
+@pytest.mark.parametrize("name", ["fin_row", "collar", "spoked_cap", "closed_bosses", "pipe_on_rail", "barred_window", *TIES])
 def test_its_mesh_has_no_failing_element(name: str) -> None:
     mesh = made(name)
     assert (mesh.pieces, mesh.coincident()) == (1, 0)
     assert not len(mesh.quality.failing)
     assert set(mesh.shells.face.tolist()) == set(range(len(mesh.sheet.faces))) or any("strip" in note for note in mesh.shells.notes)
+
+
+@pytest.mark.parametrize("name", TIES)
+def test_round_walls_that_only_touch_are_tied_where_the_solid_holds_them(name: str) -> None:
+    sheet = drawn_sheet(name)
+    ties = [r for r in sheet.remarks if r.kind == "tie"]
+    assert len(ties) == TIES[name]
+    solid = drawn(name)
+    tree, own = FacetTree.over(solid.points, solid.facets), FacetTree.over(sheet.shape.points, sheet.shape.facets)
+    for tie in ties:
+        assert inside(np.array([tie.place]), tree, solid)[0]
+        facet, _, away = own.nearest(np.array([tie.place]))
+        strip = int(sheet.shape.facet_face[facet[0]])
+        assert away[0] < 1e-6 and sheet.shape.faces[strip].carrier.kind == "plane"
+        assert sheet.thickness[strip] == pytest.approx(tie.measure)
+        beside = sorted(len(faces) for faces in sheet.shape.edge_faces if strip in faces)
+        assert beside == [1, 1, 3, 3] or (name == "twin_pipes" and beside[:2] == [1, 1] and len(beside) == 4)
+
+
+def test_walls_that_do_not_touch_are_not_tied() -> None:
+    """The clips stand off by a hair more than their walls: three solids that are one body's neighbours, and no strip between them."""
+    sheet = drawn_sheet("pipe_clips")
+    solid = drawn("pipe_clips")
+    tree = FacetTree.over(solid.points, solid.facets)
+    apart = replace(sheet, thickness=sheet.thickness / 4)
+    assert tied(apart, solid, tree)[0] is apart
+    assert tied(sheet, solid, tree)[0] is sheet  # one piece already
 
 
 def junctions(shape: Shape) -> list[np.ndarray]:

@@ -23,7 +23,11 @@ def bridged(shape: Shape, first: int, second: int) -> Shape:
             raise Refused("A strip goes between two open free edges.", "Choose edges drawn as free.")
     if first == second:
         raise Refused("Both edges are the same one.", "Choose two edges.")
-    a, b = shape.edges[first].nodes, shape.edges[second].nodes
+    return with_strip(shape, shape.edges[first].nodes, shape.edges[second].nodes)
+
+
+def with_strip(shape: Shape, a: NDArray[np.int32], b: NDArray[np.int32]) -> Shape:
+    """The sheet with one more face, its last, between two chains of its nodes. Raises `Refused` where they touch all along."""
     p = shape.points
     straight = np.linalg.norm(p[a[0]] - p[b[0]]) + np.linalg.norm(p[a[-1]] - p[b[-1]])
     crossed = np.linalg.norm(p[a[0]] - p[b[-1]]) + np.linalg.norm(p[a[-1]] - p[b[0]])

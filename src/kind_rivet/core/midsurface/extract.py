@@ -19,6 +19,7 @@ from kind_rivet.core.midsurface.offset_side import make_by_offset, make_half_way
 from kind_rivet.core.midsurface.remarks import Remark
 from kind_rivet.core.midsurface.reseam import with_seams_clear
 from kind_rivet.core.midsurface.sheet import Proof, Sheet
+from kind_rivet.core.midsurface.ties import tied
 from kind_rivet.core.midsurface.tubes import with_tubes_divided
 from kind_rivet.core.midsurface.verify import proved
 from kind_rivet.core.midsurface.walls import measure_walls
@@ -188,8 +189,9 @@ def _as_good(other: Sheet, sheet: Sheet) -> bool:
 
 def _crossed(solid: Shape, tree: FacetTree, made: Crossed) -> Sheet:
     sheet = Sheet(made.shape, made.thickness, CROSSING, None, made.tapers if any(made.tapers) else ())
+    sheet, ties = tied(sheet, solid, tree)
     sheet = proved(solid, tree, sheet, list(made.sides), made.tunnels)
-    return replace(sheet, remarks=(*(Remark("lost", place) for place in made.lost), *sheet.remarks))
+    return replace(sheet, remarks=(*(Remark("lost", place) for place in made.lost), *sheet.remarks, *ties))
 
 
 def _whole(sheet: Sheet) -> bool:

@@ -20,6 +20,7 @@ KINDS = {
     "unused face": "face not used",
     "tunnel": "hole along a wall",
     "lost": "wall not made",
+    "tie": "tie between walls that touch",
 }
 FAR = 1.2  # walls from the sheet from which an uncovered place belongs to a lump, not to a corner
 

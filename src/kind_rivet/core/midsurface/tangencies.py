@@ -83,13 +83,18 @@ def _within(place: Floats, axis: Floats, a: Middle, b: Middle, shape: Shape, sol
     if low >= high:
         return []
     wall = min(a.wall, b.wall)
+    runs = [(s - OVER * wall, t + OVER * wall) for s, t in held_along(place, axis, low, high, shape, solid)]
+    return [place + np.array([[s], [t]]) * axis for s, t in runs if t - s > wall]
+
+
+def held_along(place: Floats, axis: Floats, low: float, high: float, shape: Shape, solid: FacetTree) -> list[tuple[float, float]]:
+    """The stretches of a line, by distance along it from a place (3,), that lie in the solid."""
     at = np.linspace(low, high, STEPS)
     held = inside(place + at[:, None] * axis, solid, shape)
     turns = np.flatnonzero(np.diff(held.astype(int)))
     edges = [_edge(place, axis, float(at[k]), float(at[k + 1]), bool(held[k]), shape, solid) for k in turns]
     bounds = ([low] if held[0] else []) + edges + ([high] if held[-1] else [])
-    runs = [(bounds[k] - OVER * wall, bounds[k + 1] + OVER * wall) for k in range(0, len(bounds) - 1, 2)]
-    return [place + np.array([[s], [t]]) * axis for s, t in runs if t - s > wall]
+    return [(bounds[k], bounds[k + 1]) for k in range(0, len(bounds) - 1, 2)]
 
 
 def _gap(middle: Middle, points: Floats) -> float:
