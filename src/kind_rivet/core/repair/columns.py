@@ -136,39 +136,48 @@ class Columns:
         mesh = now.mesh
         inner = around.widened(chord.elements, REACH, np.ones(mesh.elements, bool))
         lot = around.touching(inner).astype(np.int64)
-        part, nodes = excerpt(mesh, lot), np.unique(mesh.conn[lot][mesh.conn[lot] >= 0]).astype(np.int64)
-        local = chord.within(nodes, lot)
+        nodes = np.unique(mesh.conn[lot][mesh.conn[lot] >= 0]).astype(np.int64)
+        part, local = excerpt(mesh, lot), chord.within(nodes, lot)
         changed = with_column(part, local, crossings.edge, int(mesh.node_id.max()) + 1) if more else without_column(part, local)
         if changed is None:
             return None
         trial, wish = changed
-        fixed = np.setdiff1d(nodes, mesh.conn[inner])
         rings = mesh.conn[lot][mesh.ring[lot] >= 0]
-        still = np.isin(trial.node_id, mesh.node_id[np.concatenate((fixed, np.flatnonzero(spoken), rings[rings >= 0]))])
-        free = (trial.on_kind == ON_FACE) & (trial.on_body == self.body) & ~still
-        points = trial.points.copy()
-        lines = dict(enumerate(now.lines))
-        new = trial.node_id[part.nodes :] if more else part.node_id[local.sides[:, 0]]
-        gone = part.node_id[local.sides[:, 1]]
+        stay = np.concatenate((np.setdiff1d(nodes, mesh.conn[inner]), np.flatnonzero(spoken), rings[rings >= 0]))
+        still = np.isin(trial.node_id, mesh.node_id[stay])
+        lines, points = self._along_edges(now, seats, crossings, trial, part.node_id[local.sides], more)
+        after = self._with_room(trial.moved(points), wish, still, part)
+        return None if after is None else Counted(put_back(mesh, part, self.measured(after)), lines)
+
+    def _along_edges(
+        self, now: Counted, seats: _Seats, crossings: Crossings, trial: Mesh, sides: Ints, more: bool
+    ) -> tuple[tuple[Ints, ...], Floats]:
+        """The lines of nodes along all edges after a column came or went, and the places of all nodes with those on crossed edges spaced anew.
+
+        `sides` (s, 2): node numbers of the chord's sides.
+        """
+        lines, points = list(now.lines), trial.points.copy()
+        fresh = trial.node_id[-len(sides) :]
         at = {int(n): i for i, n in enumerate(trial.node_id)}
         for s in np.flatnonzero(crossings.edge >= 0).tolist():
             e, k = int(crossings.edge[s]), int(crossings.place[s])
-            first, last, places = self._spaced(mesh.points[seats.rows[e]], e, k, more)
-            line = np.insert(lines[e], k + 1, new[s]) if more else np.delete(lines[e], k if lines[e][k] == gone[s] else k + 1)
-            lines[e] = line.astype(np.int32)
-            points[[at[int(n)] for n in line[first:last]]] = places
-        points = spread_out(points, trial.shells(), wish, free)
-        trial = trial.moved(points)
-        holds = holds_of(trial, {self.body: self.sheet}, still)
-        points = points.copy()
+            first, last, places = self._spaced(now.mesh.points[seats.rows[e]], e, k, more)
+            gone = k if lines[e][k] == sides[s, 1] else k + 1
+            lines[e] = (np.insert(lines[e], k + 1, fresh[s]) if more else np.delete(lines[e], gone)).astype(np.int32)
+            points[[at[int(n)] for n in lines[e][first:last]]] = places
+        return tuple(lines), points
+
+    def _with_room(self, trial: Mesh, wish: Floats, still: NDArray[np.bool_], before: Mesh) -> Mesh | None:
+        """The excerpt with its inner nodes moved on their walls so that sides come near to `wish`; None where it is not as good as `before`."""
+        free = (trial.on_kind == ON_FACE) & (trial.on_body == self.body) & ~still
+        points = spread_out(trial.points, trial.shells(), wish, free)
+        holds = holds_of(trial.moved(points.copy()), {self.body: self.sheet}, still)
         back_onto_walls(points, np.flatnonzero(free), holds, trial.on_body)
         trial = trial.moved(points)
-        if not self._as_good(part, trial):
-            trial = optimise(trial, holds, self.limits, self.size, np.flatnonzero(free)).mesh
-            if not self._as_good(part, trial):
-                return None
-        whole = put_back(mesh, part, self.measured(trial))
-        return Counted(whole, tuple(lines.values()))
+        if self._as_good(before, trial):
+            return trial
+        trial = optimise(trial, holds, self.limits, self.size, np.flatnonzero(free)).mesh
+        return trial if self._as_good(before, trial) else None
 
     def _spaced(self, line: Floats, edge: int, k: int, more: bool) -> tuple[int, int, Floats]:
         """Places of the nodes [first, last) of an edge's new line round side k, spaced as they were in `line` (n, 3) but for the side more or fewer."""
