@@ -5,8 +5,12 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
+from kind_rivet.core.document.document import Body, Document
 from kind_rivet.core.geometry.carriers import Floats
+from kind_rivet.core.geometry.first_look import look
+from kind_rivet.core.mesh.mesh import Mesh
 from kind_rivet.core.meshing.assemble import as_mesh
+from kind_rivet.core.operations import perform
 from kind_rivet.core.quality.easing import ENOUGH, margin_of, move_rounds, node_elements
 from kind_rivet.core.quality.growth import beside, growths
 from kind_rivet.core.quality.index import judge
@@ -14,7 +18,7 @@ from kind_rivet.core.quality.limits import DEFAULT
 from kind_rivet.core.quality.shell_metrics import SCALED_JACOBIAN, shell_metrics
 from kind_rivet.core.repair.holds import holds_of
 from kind_rivet.core.repair.optimise import optimise
-from tests.thin_meshes import MOST_GROWTH, made
+from tests.thin_meshes import MOST_GROWTH, drawn, made, size_for
 
 
 def rows_at(x: list[float], y: list[float]) -> tuple[Floats, np.ndarray]:
@@ -93,6 +97,47 @@ def test_a_new_mesh_gives_a_little_of_the_index_up_for_like_sizes() -> None:
     strict = optimise(plain, holds_of(plain, {1: mesh.sheet}), DEFAULT, mesh.size)
     assert strict.index_after >= strict.index_before
     assert (growths(strict.mesh.points, shells) > MOST_GROWTH).sum() > (mesh.growth > MOST_GROWTH).sum()
+
+
+def ring_radii(mesh: Mesh, ring: int) -> Floats:
+    """Distances of a ring's nodes from its middle, in order."""
+    rows = mesh.conn[mesh.ring == ring, :4]
+    nodes = np.unique(rows[rows >= 0])
+    return np.sort(np.linalg.norm(mesh.points[nodes] - mesh.points[nodes].mean(axis=0), axis=1))
+
+
+def test_rings_give_way_in_width_and_stay_even() -> None:
+    """Between the bolt holes of a flange and its bore there is one row: with rings as narrow as usual it would be 1.6 times as large."""
+    mesh = made("flanged_pipe")
+    assert mesh.growth.max() < MOST_GROWTH
+    assert mesh.angle_spread() < 1.0
+    rings = [k for k, hole in enumerate(mesh.shells.holes) if hole.widths]
+    assert len(rings) == 4
+    wider = 0
+    for ring in rings:
+        hole = mesh.shells.holes[ring]
+        radii = ring_radii(mesh.mesh, ring)
+        assert np.allclose(radii[: hole.divisions], hole.radius, rtol=1e-6)
+        assert np.allclose(radii[hole.divisions :], radii[-1], rtol=1e-6)
+        wider += radii[-1] - hole.radius > 1.01 * hole.widths[0]
+    assert wider
+
+
+@pytest.mark.parametrize("width", [0.0, 0.6])
+def test_the_width_of_a_ring_is_told_as_it_is_and_kept_where_it_was_asked_for(width: float) -> None:
+    solid = drawn("flanged_pipe")
+    seen = look(solid)
+    body = Body(1, "pipe", "#9DB4A0", solid, seen.walls, seen.thin_share, seen.holes, "drawn")
+    d = perform(Document(name="pipe", bodies=(body,)), "midsurface.extract", {})
+    size = size_for(solid)
+    d = perform(d, "mesh.shells", {"size": size, "ring_width": width})
+    ringed = [(k, hole) for k, hole in enumerate(d.mesh_holes[1]) if hole.widths]
+    assert len(ringed) == 4
+    for ring, hole in ringed:
+        radii = ring_radii(d.mesh, ring)
+        assert radii[-1] - radii[0] == pytest.approx(sum(hole.widths), rel=1e-4)
+        if width:  # narrowed to fit at most
+            assert 0.9 * width * size < sum(hole.widths) <= width * size
 
 
 @pytest.mark.parametrize(("lean", "gain"), [(0.2, 0.17), (0.3, 0.15)])

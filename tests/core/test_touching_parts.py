@@ -34,9 +34,9 @@ PROOFS = {
     "closed_bosses": (0.003, 0.999),
     "pipe_on_rail": (0.003, 0.999),
     "barred_window": (0.003, 0.994),
-    "pipe_clips": (0.005, 0.999),
-    "twin_pipes": (0.005, 0.999),
-    "pipe_on_pads": (0.005, 0.999),
+    "pipe_clips": (0.006, 0.999),
+    "twin_pipes": (0.006, 0.999),
+    "pipe_on_pads": (0.006, 0.999),
 }
 TIES = {"pipe_clips": 3, "twin_pipes": 1, "pipe_on_pads": 2}
 

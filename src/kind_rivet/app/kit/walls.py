@@ -27,7 +27,7 @@ MEANING = {
     "piece": "This wall hangs on nothing: extend it or bridge to it.",
     "unused face": "This face belongs to no wall and borders none.",
     "lost": "Lines cross on this wall, so it could not be made: trim or drop it, or mesh it with solids.",
-    "tie": "These walls only touch: a strip joins their middles, as thick as they hold together. It adds a little mass.",
+    "tie": "These walls only touch: a strip as thick as the thinner one joins their middles. It adds a little mass.",
     "tunnel": "A hole drilled along the wall was looked past.",
 }
 
