@@ -148,7 +148,7 @@ def mesh(document: object) -> object:
 
 
 def one_division(document: object) -> None:
-    """The longest free edge of the tray, finely meshed, gets one element more: only what lies near it is filled again."""
+    """The longest free edge of the tray, finely meshed, gets one element more, by a column of quads where one fits."""
     from kind_rivet.core.operations import perform
 
     fine = {"size": 1.3}

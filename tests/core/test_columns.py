@@ -8,7 +8,7 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
-from kind_rivet.core.document.document import Document
+from kind_rivet.core.document.document import Document, LumpedMass
 from kind_rivet.core.mesh.chords import Chords, side_vectors, with_column, without_column
 from kind_rivet.core.mesh.coincident import coincident_groups
 from kind_rivet.core.mesh.kinds import QUAD
@@ -154,6 +154,35 @@ def test_counts_given_by_hand_and_rings_are_left_alone(fine: Document) -> None:
     assert len(new.mesh_edges[1][edge]) - 1 == count
     for hole, was in zip(new.mesh_holes[1], fine.mesh_holes[1], strict=True):
         assert hole.divisions == was.divisions
+
+
+def test_nodes_that_carry_a_mass_stay_where_they_are(fine: Document) -> None:
+    """A mass sits on an edge and one within a wall: columns are sought elsewhere, and neither moves with the room that is made."""
+    edge = longest(fine)
+    line = fine.mesh_edges[1][edge]
+    plain = perform(fine, "mesh.divisions", {"body": 1, "edges": [edge], "count": len(line)})
+    before = dict(zip(fine.mesh.node_id.tolist(), fine.mesh.points, strict=True))
+    moved = [
+        n for n, p in zip(plain.mesh.node_id.tolist(), plain.mesh.points, strict=True) if n in before and not np.array_equal(before[n], p)
+    ]
+    on_edge = next(n for n in line.tolist() if n in set(moved))
+    on_wall = next(n for n in moved if fine.mesh.on_kind[fine.node_index[n]] == ON_FACE)
+    laden = replace(fine, masses=(LumpedMass(on_edge, 0.1), LumpedMass(on_wall, 0.1)))
+    new = perform(laden, "mesh.divisions", {"body": 1, "edges": [edge], "count": len(line)})
+    assert "olumns were" in new.notes[1]
+    assert len(new.masses) == 2
+    for n in (on_edge, on_wall):
+        assert np.array_equal(new.mesh.points[new.node_index[n]], before[n])
+    check_sound(new)
+
+
+def test_graded_edges_are_left_to_the_mesher(fine: Document) -> None:
+    edge = longest(fine)
+    graded = perform(fine, "mesh.grade", {"body": 1, "edges": [edge], "towards": "start", "ratio": 2.0})
+    new = perform(graded, "mesh.divisions", {"body": 1, "edges": [edge], "count": len(fine.mesh_edges[1][edge])})
+    assert "olumns were" not in new.notes[1]
+    side = np.linalg.norm(np.diff(new.mesh.points[[new.node_index[int(n)] for n in new.mesh_edges[1][edge]]], axis=0), axis=1)
+    assert side.max() / side.min() == pytest.approx(2.0, rel=0.05)
 
 
 def test_many_columns_one_after_the_other_keep_the_mesh_sound(fine: Document) -> None:

@@ -77,7 +77,7 @@ def test_round_walls_that_only_touch_are_tied_where_the_solid_holds_them(name: s
 
 
 def test_walls_that_do_not_touch_are_not_tied() -> None:
-    """The clips stand off by a hair more than their walls: three solids that are one body's neighbours, and no strip between them."""
+    """Were the walls a quarter as thick, the same middles would lie farther than their walls apart."""
     sheet = drawn_sheet("pipe_clips")
     solid = drawn("pipe_clips")
     tree = FacetTree.over(solid.points, solid.facets)

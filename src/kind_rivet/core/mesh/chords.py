@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.mesh.mesh import ELEMENT_FIELDS, ON_EDGE, ON_FACE, Mesh
+from kind_rivet.core.mesh.topology import next_corners
 
 Ints = NDArray[np.int64]
 
@@ -39,10 +40,9 @@ class Chords:
 
     def __init__(self, shells: NDArray[np.int32]) -> None:
         self.shells = shells
-        after = np.where((np.arange(4) == 2) & (shells[:, 3:] < 0), shells[:, :1], shells[:, [1, 2, 3, 0]])
-        there = (shells >= 0) & (after >= 0)
+        after = next_corners(shells)
         self._base = int(shells.max(initial=0)) + 1
-        keys = np.where(there, np.minimum(shells, after).astype(np.int64) * self._base + np.maximum(shells, after), -1)
+        keys = np.where(after >= 0, np.minimum(shells, after).astype(np.int64) * self._base + np.maximum(shells, after), -1)
         self._key, inverse = np.unique(keys, return_inverse=True)
         self._side = inverse.reshape(keys.shape)
         order = np.argsort(self._side, axis=None, kind="stable")
@@ -83,9 +83,8 @@ class Chords:
 
 def side_vectors(points: Floats, rows: NDArray[np.int32]) -> Floats:
     """From corner to corner (m, 4, 3) along the sides of shell rows (m, 4); 0 where a tria has none."""
-    after = np.where((np.arange(4) == 2) & (rows[:, 3:] < 0), rows[:, :1], rows[:, [1, 2, 3, 0]])
-    there = (rows >= 0) & (after >= 0)
-    return np.asarray(np.where(there[..., None], points[np.maximum(after, 0)] - points[np.maximum(rows, 0)], 0.0))
+    after = next_corners(rows)
+    return np.asarray(np.where(after[..., None] >= 0, points[np.maximum(after, 0)] - points[np.maximum(rows, 0)], 0.0))
 
 
 def with_column(mesh: Mesh, chord: Chord, seats: NDArray[np.int32], first: int) -> tuple[Mesh, Floats]:

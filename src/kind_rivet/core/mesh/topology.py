@@ -53,6 +53,12 @@ def shell_sides(shells: NDArray[np.int32]) -> ShellSides:
     return ShellSides(np.column_stack((keys // big, keys % big)), uses, el, of_use, p < q)
 
 
+def next_corners(shells: NDArray[np.int32]) -> NDArray[np.int32]:
+    """The node (m, 4) at the other end of the side that begins at each corner of shell rows (m, 4); −1 where there is no side."""
+    after = np.where((np.arange(4) == 2) & (shells[:, 3:] < 0), shells[:, :1], shells[:, [1, 2, 3, 0]])
+    return np.where(shells >= 0, after, -1).astype(np.int32)
+
+
 def as_triangles(shells: NDArray[np.int32]) -> tuple[NDArray[np.int32], NDArray[np.int64]]:
     """Shells (m, 4) as triangles (t, 3), the first of each in order and then the second ones of quads; and the shell of each triangle."""
     quads = np.flatnonzero(shells[:, 3] >= 0)

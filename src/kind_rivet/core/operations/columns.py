@@ -11,7 +11,7 @@ from kind_rivet.core.document.live_sets import refreshed
 from kind_rivet.core.mesh.mesh import Mesh
 from kind_rivet.core.meshing.assemble import measure_thickness
 from kind_rivet.core.operations.lots import rules_word
-from kind_rivet.core.repair.columns import Columns, Counted
+from kind_rivet.core.repair.columns import Columns, WithLines
 
 LARGE = 5_000  # shells of a body below which walls are soon meshed again
 MOST = 6  # columns at once; more would crowd
@@ -24,32 +24,29 @@ def with_columns(document: Document, choices: MeshChoices, body: int, wanted: di
     """
     mesh, lines = document.mesh, document.lines_of(body)
     mine = mesh.is_shell & (mesh.body == body)
-    as_made = document.basis.get(f"mesh:{body}") == document.mesh_state(body) and document.basis.get(f"rules:{body}") == rules_word(
-        document, body
-    )
-    plain = not (document.choices.trias or document.choices.local or any(body in g for g in document.joined))
-    if not (as_made and plain and mine.sum() >= LARGE and len(lines)) or (mesh.conn[mine, 4:] >= 0).any():
+    asked_for = {f"mesh:{body}": document.mesh_state(body), f"rules:{body}": rules_word(document, body)}
+    as_asked = all(document.basis.get(name) == word for name, word in asked_for.items())
+    plain = not (choices.trias or choices.local or any(body in g for g in document.joined)) and not (mesh.conn[mine, 4:] >= 0).any()
+    own = {*choices.grading.get(str(body), {})} | {e for hole in document.mesh_holes.get(body, ()) for e in (*hole.edges, *hole.rim)}
+    if not (as_asked and plain and mine.sum() >= LARGE and len(lines)) or not own.isdisjoint(wanted):
         return None
     sheet = document.sheets[body]
-    rounds = {e for hole in document.mesh_holes.get(body, ()) for e in hole.edges}
-    held = {*choices.divisions.get(str(body), {}), *choices.grading.get(str(body), {}), *rounds} - wanted.keys()
+    held = (own | choices.divisions.get(str(body), {}).keys()) - wanted.keys()
 
     def measured(part: Mesh) -> Mesh:
         thickness, offset = measure_thickness(part, body, document.body(body).shape, sheet)
         return replace(part, thickness=thickness, offset=offset)
 
-    named = [s.nodes for s in document.spiders] + [
-        np.array([s.centre for s in document.spiders] + [m.node for m in document.masses], np.int32)
-    ]
-    spoken = np.concatenate(named).astype(np.int32)
-    columns = Columns(body, sheet.shape, frozenset(held), spoken, document.limit_sheet, choices.size, measured)
-    counted = columns.with_counts(Counted(mesh, lines), wanted, MOST)
-    if counted is None:
+    alone = [s.centre for s in document.spiders] + [m.node for m in document.masses]
+    claimed = np.concatenate([np.array(alone, np.int32), *(s.nodes for s in document.spiders)]).astype(np.int32)
+    columns = Columns(body, sheet.shape, frozenset(held), claimed, document.limit_sheet, choices.size, measured)
+    made = columns.with_counts(WithLines(mesh, lines), wanted, MOST)
+    if made is None:
         return None
-    out = replace(document, choices=choices, mesh=counted.mesh, mesh_edges={**document.mesh_edges, body: counted.lines})
+    out = replace(document, choices=choices, mesh=made.mesh, mesh_edges={**document.mesh_edges, body: made.lines})
     out = refreshed(replace(out, basis={**out.basis, f"mesh:{body}": out.mesh_state(body)}))
-    changed = sum(len(a) != len(b) for a, b in zip(lines, counted.lines, strict=True))
-    by = int((counted.mesh.body == body).sum()) - int(mine.sum())
+    changed = sum(len(a) != len(b) for a, b in zip(lines, made.lines, strict=True))
+    by = int((made.mesh.body == body).sum()) - int(mine.sum())
     quality = out.quality
     return replace(
         out,

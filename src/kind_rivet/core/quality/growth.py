@@ -78,6 +78,11 @@ def growths(points: Floats, shells: NDArray[np.int32]) -> Floats:
     return np.maximum(size[first], size[second]) / np.maximum(np.minimum(size[first], size[second]), 1e-300)
 
 
+def unlike(points: Floats, shells: NDArray[np.int32], most: float) -> int:
+    """Pairs of neighbours of which one is more than `most` times as large as the other."""
+    return int((growths(points, shells) > most).sum())
+
+
 def _pairs(sides: ShellSides) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
     """The two shells at each side that has two."""
     order = np.argsort(sides.of_use, kind="stable")

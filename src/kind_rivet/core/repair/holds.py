@@ -33,6 +33,14 @@ class Holds:
             if 0.0 < place < curve.length:
                 points[v] = curve.at(np.array([place]))[0]
 
+    def back_on_facets(self, points: Floats, nodes: NDArray[np.int64], on_body: NDArray[np.int32]) -> None:
+        """Put nodes of free-form faces (by index) back onto the facets of their bodies, in place; `on_body` (n,): that of every node."""
+        for body, tree in self.trees.items():
+            mine = nodes[on_body[nodes] == body]
+            if len(mine):
+                facet, weight, _ = tree.nearest(points[mine])
+                points[mine] = np.einsum("ij,ijk->ik", weight, tree.points[tree.facets[facet]])
+
 
 def holds_of(
     mesh: Mesh, sheets: Mapping[int, Shape], still: NDArray[np.bool_] | None = None, trees: dict[int, FacetTree] | None = None

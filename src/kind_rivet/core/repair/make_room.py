@@ -13,13 +13,14 @@ from numpy.typing import NDArray
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.geometry.onto import onto
 from kind_rivet.core.kernels import kernel
+from kind_rivet.core.mesh.topology import next_corners
 from kind_rivet.core.repair.holds import Holds
 
 
 def spread_out(points: Floats, rows: NDArray[np.int32], wish: Floats, free: NDArray[np.bool_]) -> Floats:
     """Places (n, 3) of all nodes after the `free` (n,) ones moved so that the sides of shell rows (m, 4) come near to `wish` (m, 4, 3)."""
-    after = np.where((np.arange(4) == 2) & (rows[:, 3:] < 0), rows[:, :1], rows[:, [1, 2, 3, 0]])
-    there = (rows >= 0) & (after >= 0)
+    after = next_corners(rows)
+    there = after >= 0
     a, b, want = rows[there], after[there], wish[there]
     matters = free[a] | free[b]
     a, b, want = a[matters], b[matters], want[matters]
@@ -51,12 +52,7 @@ def back_onto_walls(points: Floats, nodes: NDArray[np.int64], holds: Holds, on_b
     """Put moved nodes back onto what holds them, in place."""
     analytic = nodes[holds.code[nodes] > 0]
     _onto_all(points, analytic, holds.code, holds.data)
-    free = nodes[holds.code[nodes] == 0]
-    for body, tree in holds.trees.items():
-        mine = free[on_body[free] == body]
-        if len(mine):
-            facet, weight, _ = tree.nearest(points[mine])
-            points[mine] = np.einsum("ij,ijk->ik", weight, tree.points[tree.facets[facet]])
+    holds.back_on_facets(points, nodes[holds.code[nodes] == 0], on_body)
 
 
 @kernel

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.mesh.mesh import Mesh
 from kind_rivet.core.quality.easing import ENOUGH, GROWTH, move_rounds, no_worse, node_elements, star
-from kind_rivet.core.quality.growth import beside, excess, growths, sizes
+from kind_rivet.core.quality.growth import beside, excess, sizes, unlike
 from kind_rivet.core.quality.index import judge, side_scale
 from kind_rivet.core.quality.limits import LimitSheet
 from kind_rivet.core.quality.shell_metrics import SCALED_JACOBIAN, shell_metrics
@@ -64,7 +64,7 @@ def optimise(
     moves = _Moves(mesh, holds, sheet.table(size), side_scale(mesh.elements, size, wanted), chosen, rounds, target, rings)
     before = judge(mesh, sheet, size, wanted)
     out = Optimised(mesh, 0, before.mesh_index, before.mesh_index, len(before.failing), len(before.failing))
-    unlike = _unlike(mesh.points, moves.shells)
+    unlike_before = unlike(mesh.points, moves.shells, MOST_GROWTH)
     rank: tuple[int, int, float] | None = None
     for points, moved in moves.tries():
         holds.back_on_curves(points)
@@ -72,9 +72,9 @@ def optimise(
         points.setflags(write=False)
         trial = mesh.moved(points)
         after = judge(trial, sheet, size, wanted)
-        its = len(after.failing), _unlike(points, moves.shells), -after.mesh_index
+        its = len(after.failing), unlike(points, moves.shells, MOST_GROWTH), -after.mesh_index
         fewer, gained = len(before.failing) - its[0], after.mesh_index - before.mesh_index
-        may = fewer > 0 or (fewer == 0 and gained >= (-given_up if its[1] < unlike else 0.0))
+        may = fewer > 0 or (fewer == 0 and gained >= (-given_up if its[1] < unlike_before else 0.0))
         out = replace(out, moved=max(out.moved, moved))
         if may and (rank is None or its < rank):
             rank = its
@@ -82,11 +82,6 @@ def optimise(
         if may and its[:2] == (0, 0):
             break
     return out
-
-
-def _unlike(points: Floats, shells: NDArray[np.int32]) -> int:
-    """Pairs of neighbours of which one is much larger than the other."""
-    return int((growths(points, shells) > MOST_GROWTH).sum())
 
 
 class _Moves:
@@ -116,7 +111,7 @@ class _Moves:
     def tries(self) -> Iterator[tuple[Floats, int]]:
         """Places of all nodes, the likeliest first, and how often nodes moved for them."""
         points, opened = unfolded(self.mesh.points.copy(), self.shells, self.chosen, self.holds.code, self.holds.data)
-        self._onto_facets(points, np.flatnonzero(opened & (self.holds.code == 0)))
+        self.holds.back_on_facets(points, np.flatnonzero(opened & (self.holds.code == 0)), self.mesh.on_body)
         first, moved = points.copy(), int(opened.sum())
         moved += self._rounds(points, self.alone)  # what fails comes first; like sizes are sought among sound shells then
         early = points.copy(), moved
@@ -146,16 +141,8 @@ class _Moves:
             points, self.chosen, code, data, self.shells, self.inc, self.start, self.alike, self.table, self.scale, MOST_GROWTH, self.rings
         )
         if moved:
-            self._onto_facets(points, self.free)
+            self.holds.back_on_facets(points, self.free, self.mesh.on_body)
         return moved
-
-    def _onto_facets(self, points: Floats, nodes: NDArray[np.int64]) -> None:
-        """Put nodes of free-form faces back onto the facets of their bodies, in place."""
-        for body, tree in self.holds.trees.items():
-            mine = nodes[self.mesh.on_body[nodes] == body]
-            if len(mine):
-                facet, weight, _ = tree.nearest(points[mine])
-                points[mine] = np.einsum("ij,ijk->ik", weight, tree.points[tree.facets[facet]])
 
     def _free_rounds(self, points: Floats, near: NDArray[np.int32]) -> int:
         """Free-form faces: a few rounds in the tangent planes, each followed by a return to the facets; kept where no star got worse."""
@@ -165,7 +152,7 @@ class _Moves:
         for _ in range(min(self.most, 4)):
             trial = points.copy()
             move_rounds(trial, self.free, shells, inc, start, near, table, scale, code, data, 1, self.target)
-            self._onto_facets(trial, self.free)
+            self.holds.back_on_facets(trial, self.free, self.mesh.on_body)
             size = sizes(points, shells)
             for v in self.free:
                 keep = points[v].copy()
