@@ -81,12 +81,12 @@ class _Groups:
             self.join(a, b)
 
     def join_to_tube(self, face: int, other: int) -> None:
-        """Make them one where that is a disc or a tube, or has no more holes than one of them has."""
+        """Make them one where that is a disc or a tube, or closes round no more often than one of them does; windows within a face do not count."""
         a, b = int(self.label[face]), int(self.label[other])
         if a == b:
             return
         lots = self.label == a, self.label == b
-        if self._euler(lots[0] | lots[1]) >= min(0, *(self._euler(lot) for lot in lots)):
+        if self._without_windows(lots[0] | lots[1]) >= min(0, *(self._without_windows(lot) for lot in lots)):
             self.join(a, b)
 
     def _would_close(self, a: int, b: int) -> bool:
@@ -129,6 +129,15 @@ class _Groups:
         facets = self.shape.facets[faces[self.shape.facet_face]]
         sides = np.sort(np.concatenate((facets[:, :2], facets[:, 1:], facets[:, ::2])), axis=1)
         return len(np.unique(facets)) - len(np.unique(sides, axis=0)) + len(facets)
+
+    def _without_windows(self, faces: NDArray[np.bool_]) -> int:
+        """Euler's number of some faces (f,) as if their windows were filled."""
+        return self._euler(faces) + sum(self._windows(f) for f in np.flatnonzero(faces).tolist())
+
+    def _windows(self, face: int) -> int:
+        """Borders of a face beyond the one of a disc, or the two of a tube, which has a seam."""
+        seam = any(self.shape.edge_faces[e] == (face, face) for e in self.shape.face_edges[face])
+        return max((0 if seam else 1) - self._euler(np.arange(len(self.shape.faces)) == face), 0)
 
     def _turned(self, a: int, b: int) -> float:
         """Largest angle between a facet of two groups and the mean of all."""

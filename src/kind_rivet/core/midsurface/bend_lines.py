@@ -55,7 +55,7 @@ def bend_lines(shape: Shape, solid: FacetTree, middles: list[Middle], tolerance:
 
 
 def _led_on(bends: list[Line], middles: list[Middle], shape: Shape, solid: FacetTree, tolerance: float) -> list[Line]:
-    """The bends, straight ones with their ends led on into a wall they end on; not where another bend passes."""
+    """The bends, with their ends led on into a wall they end on; not where another bend passes."""
     low, high = (np.array([f(line.points, axis=0) for line in bends]).reshape(-1, 3) for f in (np.min, np.max))
 
     def alone(k: int, end: Floats) -> bool:
@@ -64,27 +64,31 @@ def _led_on(bends: list[Line], middles: list[Middle], shape: Shape, solid: Facet
 
     out = []
     for k, line in enumerate(bends):
+        curve = FREE if line.closed else fit_curve(line.points, 0.1 * tolerance)
         curved = len(line.points) != 2
-        if line.closed or (curved and any(middles[m].carrier.kind != "free" for m in line.middles)):
+        if line.closed:
             out.append(line)
             continue
         ends = [end for end in (0, -1) if alone(k, line.points[end])]
         reach = INTO * max(middles[m].around for m in line.middles)
         wall = min(middles[m].wall for m in line.middles)
         fields = [middles[m].field for m in line.middles] if curved else []
-        out.append(_longer(line, ends, reach, wall, shape, solid, fields) if ends else line)
+        out.append(_longer(line, curve, ends, reach, wall, shape, solid, fields) if ends else line)
     return out
 
 
-def _longer(line: Line, ends: list[int], reach: float, wall: float, shape: Shape, solid: FacetTree, fields: list[Field]) -> Line:
+def _longer(
+    line: Line, curve: Carrier, ends: list[int], reach: float, wall: float, shape: Shape, solid: FacetTree, fields: list[Field]
+) -> Line:
     """A line led on at some of its ends as long as it lies well inside the solid, no further than `reach`; not along a border.
 
-    Straight lines stay straight; curved ones stay on the middles whose `fields` are given.
+    Straight lines stay straight, circles go round their `curve`; curved ones stay on the middles whose `fields` are given.
     """
     points = line.points.copy()
     for end in ends:
-        way = unit(points[end] - points[1 if end == 0 else -2])
-        trial = points[end] + np.linspace(0.05, 1.0, 20)[:, None] * reach * way
+        before = points[1 if end == 0 else -2]
+        on = np.linspace(0.05, 1.0, 20) * reach
+        trial = _round(curve, before, points[end], on) if curve.kind == "circle" else points[end] + on[:, None] * unit(points[end] - before)
         if fields:
             trial = settle(trial, fields, cutoff=0.1)[0]
         within = inside(trial, solid, shape) & (solid.nearest(trial)[2] > DEEP * wall)
@@ -96,6 +100,15 @@ def _longer(line: Line, ends: list[int], reach: float, wall: float, shape: Shape
         else:
             points[end] = last
     return replace(line, points=points)
+
+
+def _round(circle: Carrier, before: Floats, end: Floats, on: Floats) -> Floats:
+    """Points (n, 3) further round a circle than its point `end`, by lengths `on` (n,), coming from `before`."""
+    centre, axis, radius = circle.array[:3], circle.array[3:6], float(circle.data[6])
+    out = end - centre
+    across = np.cross(axis, out)
+    turn = np.sign(across @ (end - before)) * np.minimum(on / radius, np.pi / 4)
+    return np.asarray(centre + np.cos(turn)[:, None] * out + np.sin(turn)[:, None] * across)
 
 
 def _through_gaps(lot: list[Line], middles: list[Middle], shape: Shape, solid: FacetTree, tolerance: float) -> list[Line]:
