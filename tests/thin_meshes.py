@@ -124,6 +124,7 @@ def drawn(name: str) -> Shape:
         "touching_parts",
         "vessel_parts",
         "wound_parts",
+        "duct_parts",
     )
     parts = {part: draw for script in scripts for part, draw in drawing(f"draw_{script}").PARTS.items()}
     return solid_of(parts[name]())

@@ -112,3 +112,15 @@ def test_nodes_and_lines_inside_a_face() -> None:
     assert chain[0] == node and out.points[chain[-1]] == pytest.approx([70.0, 40.0, 0.0])
     assert out.face_area == pytest.approx([4000.0])
     assert with_line(inside, 0, node, np.array([70.0, 60.0, 0.0])) is None
+
+
+def test_a_line_to_a_border_does_not_stop_at_a_side_just_before_it() -> None:
+    bare, needle = with_node(sheet(FLOOR), 0, np.array([10.0, 0.012, 0.0]))
+    whole, start = with_node(bare, 0, np.array([50.0, 20.0, 0.0]))
+    assert needle != start
+    made = with_line(whole, 0, start, np.array([50.0, 0.0, 0.0]))
+    assert made is not None
+    out, line = made
+    assert line[0] == start
+    assert out.points[line[-1]] == pytest.approx([50.0, 0.0, 0.0], abs=1e-9)
+    assert (out.points[line[1:-1], 1] > 0).all()

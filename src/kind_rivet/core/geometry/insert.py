@@ -91,10 +91,13 @@ def with_line(shape: Shape, face: int, start: int, place: Floats) -> tuple[Shape
     arrived = 1e-3 * reach
     for first in beside.get(start, []):
         chain: list[int | tuple[int, int]] = [start, first]
-        while away(chain[-1], place) > arrived:
+        while True:
             following = [k for k in beside.get(chain[-1], []) if k not in chain[-2:]]
             if len(following) != 1 or away(following[0], origin) > reach + arrived:
                 break
+            left = away(chain[-1], place)
+            if left <= arrived and away(following[0], place) >= left:
+                break  # a side just before the border is not the border
             chain.append(following[0])
         if away(chain[-1], place) <= arrived:
             out, number = cut_sides(shape, {k: spot[k] for k in chain if isinstance(k, tuple)})

@@ -54,6 +54,7 @@ class _Groups:
         self.shape = shape
         self.label = np.arange(len(shape.faces))
         self.members = {f: [f] for f in range(len(shape.faces))}
+        self.windows: dict[int, int] = {}
 
     def join(self, face: int, other: int) -> None:
         """Make the groups of two faces one."""
@@ -132,12 +133,14 @@ class _Groups:
 
     def _without_windows(self, faces: NDArray[np.bool_]) -> int:
         """Euler's number of some faces (f,) as if their windows were filled."""
-        return self._euler(faces) + sum(self._windows(f) for f in np.flatnonzero(faces).tolist())
+        return self._euler(faces) + sum(self._windows_of(f) for f in np.flatnonzero(faces).tolist())
 
-    def _windows(self, face: int) -> int:
+    def _windows_of(self, face: int) -> int:
         """Borders of a face beyond the one of a disc, or the two of a tube, which has a seam."""
-        seam = any(self.shape.edge_faces[e] == (face, face) for e in self.shape.face_edges[face])
-        return max((0 if seam else 1) - self._euler(np.arange(len(self.shape.faces)) == face), 0)
+        if face not in self.windows:
+            seam = any(self.shape.edge_faces[e] == (face, face) for e in self.shape.face_edges[face])
+            self.windows[face] = max((0 if seam else 1) - self._euler(np.arange(len(self.shape.faces)) == face), 0)
+        return self.windows[face]
 
     def _turned(self, a: int, b: int) -> float:
         """Largest angle between a facet of two groups and the mean of all."""

@@ -39,7 +39,8 @@ def small_detail(
 
     Short edges join their end points into clusters, shortest first; a cluster stays
     smaller than the share of the size that is looked past, so a curve made of many short
-    edges keeps its shape. Tiny closed edges vanish. Counts set by hand and `spared` edges stay.
+    edges keeps its shape, or within that share of a point at which three walls meet.
+    Tiny closed edges vanish. Counts set by hand and `spared` edges stay.
     """
     length = np.array([c.length for c in curves])
     limit = rules.look_past * rules.size
@@ -62,7 +63,7 @@ def small_detail(
 
 
 def _clusters(shape: Shape, length: Floats, wanted: NDArray[np.bool_], limit: float) -> NDArray[np.bool_]:
-    """Wanted edges (e,) whose ends can be joined without any cluster of ends growing beyond `limit`."""
+    """Wanted edges (e,) whose ends can be joined without any cluster of ends growing beyond `limit`, or further than that from a corner of three walls."""
     parent: dict[int, int] = {}
     members: dict[int, list[int]] = {}
 
@@ -76,7 +77,10 @@ def _clusters(shape: Shape, length: Floats, wanted: NDArray[np.bool_], limit: fl
         a, b = root(int(shape.edges[e].nodes[0])), root(int(shape.edges[e].nodes[-1]))
         if a != b:
             together = [*members.get(a, [a]), *members.get(b, [b])]
-            if np.linalg.norm(np.ptp(shape.points[together], axis=0)) > limit:
+            places = shape.points[together]
+            centres = [v for v in together if len({f for k in shape.vertices[v] for f in shape.edge_faces[k]}) > 2]
+            reach = [float(np.linalg.norm(places - shape.points[v], axis=1).max()) for v in centres]
+            if min(reach, default=np.inf) > limit and np.linalg.norm(np.ptp(places, axis=0)) > limit:
                 continue
             parent[b] = a
             members[a] = together

@@ -12,13 +12,12 @@ from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.midsurface.fields import Field, settle
 from kind_rivet.core.midsurface.middles import Middle
 from kind_rivet.core.midsurface.offset_side import smooth_edge
+from kind_rivet.core.midsurface.onward import led_on
 from kind_rivet.core.midsurface.stations import away_from
 from kind_rivet.core.midsurface.traces import TURN, Line, contact_field, inside
 
 TANGENT = 0.97  # cosine between middles above which they run on smoothly
 CREASED = 0.85  # the same, where they meet in a crease that is flat somewhere along it
-INTO = 1.5  # of the thickest wall near by: how far bends are led on into it
-DEEP = 0.15  # walls below the surface from which a place lies well inside
 PROBES = 9  # places along a curved edge at which to ask
 
 
@@ -51,64 +50,7 @@ def bend_lines(shape: Shape, solid: FacetTree, middles: list[Middle], tolerance:
                     # The same bend seen from its longer side: it reaches as far as the wall does.
                     found[pair] = [other for other, twin in zip(lot, twins, strict=True) if not twin] + [line]
     out = [line for pair, lot in found.items() for line in _through_gaps(lot, [middles[m] for m in pair], shape, solid, tolerance)]
-    return _led_on(out, middles, shape, solid, 10 * tolerance)
-
-
-def _led_on(bends: list[Line], middles: list[Middle], shape: Shape, solid: FacetTree, tolerance: float) -> list[Line]:
-    """The bends, with their ends led on into a wall they end on; not where another bend passes."""
-    low, high = (np.array([f(line.points, axis=0) for line in bends]).reshape(-1, 3) for f in (np.min, np.max))
-
-    def alone(k: int, end: Floats) -> bool:
-        near = np.flatnonzero(((low <= end + tolerance) & (high >= end - tolerance)).all(axis=1))
-        return all(j == k or away_from(end[None], bends[j].points)[0] >= tolerance for j in near.tolist())
-
-    out = []
-    for k, line in enumerate(bends):
-        curve = FREE if line.closed else fit_curve(line.points, 0.1 * tolerance)
-        curved = len(line.points) != 2
-        if line.closed:
-            out.append(line)
-            continue
-        ends = [end for end in (0, -1) if alone(k, line.points[end])]
-        reach = INTO * max(middles[m].around for m in line.middles)
-        wall = min(middles[m].wall for m in line.middles)
-        fields = [middles[m].field for m in line.middles] if curved else []
-        out.append(_longer(line, curve, ends, reach, wall, shape, solid, fields) if ends else line)
-    return out
-
-
-def _longer(
-    line: Line, curve: Carrier, ends: list[int], reach: float, wall: float, shape: Shape, solid: FacetTree, fields: list[Field]
-) -> Line:
-    """A line led on at some of its ends as long as it lies well inside the solid, no further than `reach`; not along a border.
-
-    Straight lines stay straight, circles go round their `curve`; curved ones stay on the middles whose `fields` are given.
-    """
-    points = line.points.copy()
-    for end in ends:
-        before = points[1 if end == 0 else -2]
-        on = np.linspace(0.05, 1.0, 20) * reach
-        trial = _round(curve, before, points[end], on) if curve.kind == "circle" else points[end] + on[:, None] * unit(points[end] - before)
-        if fields:
-            trial = settle(trial, fields, cutoff=0.1)[0]
-        within = inside(trial, solid, shape) & (solid.nearest(trial)[2] > DEEP * wall)
-        if not within[0]:
-            continue
-        last = trial[len(within) - 1 if within.all() else int(np.argmin(within)) - 1]
-        if fields:
-            points = np.vstack((last, points) if end == 0 else (points, last))
-        else:
-            points[end] = last
-    return replace(line, points=points)
-
-
-def _round(circle: Carrier, before: Floats, end: Floats, on: Floats) -> Floats:
-    """Points (n, 3) further round a circle than its point `end`, by lengths `on` (n,), coming from `before`."""
-    centre, axis, radius = circle.array[:3], circle.array[3:6], float(circle.data[6])
-    out = end - centre
-    across = np.cross(axis, out)
-    turn = np.sign(across @ (end - before)) * np.minimum(on / radius, np.pi / 4)
-    return np.asarray(centre + np.cos(turn)[:, None] * out + np.sin(turn)[:, None] * across)
+    return led_on(out, middles, shape, solid, 10 * tolerance)
 
 
 def _through_gaps(lot: list[Line], middles: list[Middle], shape: Shape, solid: FacetTree, tolerance: float) -> list[Line]:

@@ -32,6 +32,8 @@ HAIR = 1e-3  # walls: cells narrower than this on average have no area to speak 
 SPUR = 0.1  # walls: the same for cells no longer than the wall is thick, as where a rib is a little narrower than the plate it stands on the end of
 SPECK, SHORT = 0.01, 0.3  # squared walls, walls: cells smaller and shorter than this follow what is round them
 MISSED = 0.25  # walls beside what was kept of another wall from which a side does not lie in it
+CRUMB = 0.3  # squared walls around: half a wall beyond each of two others is a quarter of that
+OPENED = 1.1  # walls around: length of edges inside the solid that may be opened for the sake of a crumb
 PASSES = 3  # choices, each without the feet that turned out to be none
 
 
@@ -81,7 +83,8 @@ def choose(middles: list[Middle], cuts: list[CutMiddle | None], network: Network
     kept = _tidied(kept, middles, cuts, forced)
     left = {cell for cell, keep in forced.items() if not keep}
     kept |= _corners(kept, middles, cuts, network) - left
-    return kept | (_enclosed(kept, middles, cuts, network, lines) - left)
+    kept |= _enclosed(kept, middles, cuts, network, lines) - left
+    return kept - (_crumbs(kept, middles, cuts, network, lines) - {cell for cell, keep in forced.items() if keep})
 
 
 def _is_stub(middle: Middle, cut: CutMiddle | None, c: int) -> bool:
@@ -180,6 +183,45 @@ def _corners(kept: set[Cell], middles: list[Middle], cuts: list[CutMiddle | None
                 open_to_more |= set(lot)
     small = {c for c in beside if cuts[c[0]].cells[c[1]].area <= middles[c[0]].around ** 2}  # type: ignore[union-attr]
     return {c for c in small if c in bounded and c not in open_to_more}
+
+
+def _crumbs(kept: set[Cell], middles: list[Middle], cuts: list[CutMiddle | None], network: Network, lines: list[Line]) -> set[Cell]:
+    """Kept corners of walls far smaller than the walls around, which only other walls join to the rest, and without which hardly an edge is open.
+
+    Where a flange ends flush with the side of a tray, both the tray's walls would run on to the corner of its outer skin.
+    """
+    group = _own_groups(kept, network)
+    area: dict[int, float] = {}
+    around: dict[int, float] = {}
+    for (m, c), g in group.items():
+        area[g] = area.get(g, 0.0) + float(cuts[m].cells[c].area)  # type: ignore[union-attr]
+        around[g] = middles[m].around
+    crumbs = {g for g in area if area[g] <= CRUMB * around[g] ** 2}
+    while crumbs:
+        opened = dict.fromkeys(crumbs, 0.0)
+        for side in network.sides:
+            there = {c for c in side.cells if c in kept}
+            gone = {group[c] for c in there} & crumbs
+            stay = {c for c in there if group[c] not in crumbs}
+            if gone and len(stay) == 1 and not any(place.on_border(lines) for place in side.at if stay & set(place.cells)):
+                a, b = network.points[list(side.nodes)]
+                for g in gone:
+                    opened[g] += float(np.linalg.norm(b - a))
+        needed = {g for g in crumbs if opened[g] > OPENED * around[g]}
+        if not needed:
+            break
+        crumbs -= needed
+    return {cell for cell, g in group.items() if g in crumbs}
+
+
+def _own_groups(kept: set[Cell], network: Network) -> dict[Cell, int]:
+    """Number of the group of each kept cell: those that hang together on their own middle."""
+    names = sorted(kept)
+    number = {cell: k for k, cell in enumerate(names)}
+    lots = [[number[c] for c in place.cells if c in kept] for side in network.sides for place in side.at]
+    pairs = np.array([lot for lot in lots if len(lot) == 2], np.int64).reshape(-1, 2)
+    graph = scipy.sparse.coo_matrix((np.ones(len(pairs)), (pairs[:, 0], pairs[:, 1])), shape=(len(names), len(names)))
+    return dict(zip(names, scipy.sparse.csgraph.connected_components(graph, directed=False)[1].tolist(), strict=True))
 
 
 def _enclosed(kept: set[Cell], middles: list[Middle], cuts: list[CutMiddle | None], network: Network, lines: list[Line]) -> set[Cell]:
