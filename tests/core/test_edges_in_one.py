@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 
 from kind_rivet.core.geometry.carriers import Carrier, fit_curve
 from kind_rivet.core.geometry.kernel.facets import facet_shape
 from kind_rivet.core.geometry.shape import Edge, Face, Shape
-from kind_rivet.core.geometry.simplify import edges_in_one
+from kind_rivet.core.geometry.simplify import edges_in_one, without_slits
 from kind_rivet.core.midsurface.extract import extract
 from tests.thin_parts import box, fused
 
@@ -67,3 +69,14 @@ def test_edges_of_sheets_end_only_where_something_changes() -> None:
                 far = nodes[1] if nodes[0] == vertex else nodes[-2]
                 ways.append((shape.points[far] - shape.points[vertex]) / np.linalg.norm(shape.points[far] - shape.points[vertex]))
             assert float(ways[0] @ ways[1]) > -0.99
+
+
+def test_edges_that_bound_nothing_are_left_out() -> None:
+    plain = fan(SQUARE, [0, 2, 3, 5])
+    centre = len(SQUARE)
+    lines = [np.array(nodes, np.int32) for nodes in ([0, centre], [centre, 3])]
+    slit, through = (replace(plain, edges=(*plain.edges, *(Edge(n, fit_curve(plain.points[n], 1e-9)) for n in lines[:k]))) for k in (1, 2))
+    assert slit.edge_faces[-1] == (0, 0)
+    assert without_slits(slit).edges == plain.edges
+    assert without_slits(through) is through  # from border to border
+    assert without_slits(plain) is plain

@@ -412,3 +412,19 @@ def test_a_wall_that_cannot_be_laid_flat_leaves_the_others(monkeypatch: pytest.M
     assert sum(len(m.sides[0] | m.sides[1]) for m in left) < sum(len(m.sides[0] | m.sides[1]) for m in all_of_them)
     with pytest.raises(Refused, match="too strongly curved"):
         drawing_lines.find_middles(whole, [first], fields, tolerance)
+
+
+def test_corners_between_bends_stay_round_as_they_follow_them() -> None:
+    shape, size = drawn_sheet("moulded_tub").shape, 2.0
+    shells = mesh_sheet(shape, ShellRules(size))
+    mesh = as_mesh(shells, shape, 1, 1, size)
+    moved = 0.0
+    for e, beside in enumerate(shape.edge_faces):
+        kinds = [shape.faces[f].carrier.kind for f in beside]
+        if sorted(kinds) != ["plane", "torus"]:
+            continue
+        torus = shape.faces[beside[kinds.index("torus")]].carrier.array
+        away = [np.linalg.norm(np.cross(p[shells.edge_nodes[e]] - torus[:3], torus[3:6]), axis=1) for p in (shells.points, mesh.points)]
+        assert np.ptp(away[1]) < 1e-4 * size
+        moved = max(moved, float(np.abs(away[1] - away[0]).max()))
+    assert moved > 0.1 * size

@@ -183,6 +183,27 @@ def edges_in_one(shape: Shape) -> Shape:
     return shape if len(kept) == len(edges) else replace(shape, edges=kept)
 
 
+def without_slits(shape: Shape) -> Shape:
+    """The shape without edges inside one face that bound nothing: they hang on others at one end, or at neither."""
+    edges = dict(enumerate(shape.edges))
+    while True:
+        ends: dict[int, int] = {}
+        for edge in edges.values():
+            for node in edge.nodes[[0, -1]].tolist():
+                ends[node] = ends.get(node, 0) + 1
+        slits = [
+            e
+            for e, edge in edges.items()
+            if len(shape.edge_faces[e]) == 2
+            and len(set(shape.edge_faces[e])) == 1
+            and min(ends[n] for n in edge.nodes[[0, -1]].tolist()) == 1
+        ]
+        if not slits:
+            return shape if len(edges) == len(shape.edges) else replace(shape, edges=tuple(edges.values()))
+        for e in slits:
+            del edges[e]
+
+
 def _joined(shape: Shape, label: NDArray[np.int64], bordering: set[int]) -> tuple[Shape, NDArray[np.int64]]:
     """Faces with one label joined; smooth vertices between two edges dissolved, and one end of each `bordering` edge."""
     names, owner = np.unique(label, return_inverse=True)

@@ -24,7 +24,7 @@ from kind_rivet.core.geometry.orient import turned_alike
 from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.geometry.sampling import face_samples
 from kind_rivet.core.geometry.shape import Shape
-from kind_rivet.core.geometry.simplify import edges_in_one, simplify
+from kind_rivet.core.geometry.simplify import edges_in_one, simplify, without_slits
 from kind_rivet.core.midsurface.cells import cut_up
 from kind_rivet.core.midsurface.choose import choose
 from kind_rivet.core.midsurface.drawing import draw_lines, find_middles
@@ -116,7 +116,7 @@ def make_by_crossing(
     tapers = tuple(_taper(m) or _varying(sewn, f, m) for f, m in enumerate(own))
     used = {f for m in own for f in m.sides[0] | m.sides[1]}
     return Crossed(
-        edges_in_one(turned_alike(sewn.shape)),
+        edges_in_one(without_slits(turned_alike(sewn.shape))),
         _thickness(sewn, tapers),
         tapers,
         _before(solid, joined, {int(of_joined[f]) for f in used}),
