@@ -26,7 +26,7 @@ from kind_rivet.core.meshing.rules import ShellRules, WasherRule
 from kind_rivet.core.meshing.sheet_mesh import SheetMesh
 from kind_rivet.core.meshing.shells import mesh_sheet
 from kind_rivet.core.midsurface.extract import extract
-from kind_rivet.core.midsurface.sheet import Sheet
+from kind_rivet.core.midsurface.sheet import Proof, Sheet
 from kind_rivet.core.quality.growth import growths
 from kind_rivet.core.quality.index import Quality, judge
 from kind_rivet.core.quality.limits import DEFAULT
@@ -133,6 +133,14 @@ def drawn(name: str) -> Shape:
 @cache
 def drawn_sheet(name: str) -> Sheet:
     return extract(drawn(name))
+
+
+def whole_proof(name: str) -> Proof:
+    """The proof of a made-up part's sheet, which is one piece without edges that end inside the solid."""
+    proof = drawn_sheet(name).proof
+    assert proof is not None
+    assert (proof.pieces, proof.inner_free_length) == (1, 0)
+    return proof
 
 
 def size_for(solid: Shape) -> float:

@@ -11,16 +11,14 @@ from kind_rivet.core.geometry.simplify import simplify
 from kind_rivet.core.meshing.curves import Curve
 from kind_rivet.core.meshing.detail import small_detail
 from kind_rivet.core.meshing.rules import ShellRules
-from tests.thin_meshes import drawn, drawn_sheet, made
+from tests.thin_meshes import drawn, drawn_sheet, made, whole_proof
 
 NAMES = ["flanged_elbow", "flanged_s_duct", "cowl", "flush_tray"]
 
 
 @pytest.mark.parametrize("name", NAMES)
 def test_the_sheet_is_whole_and_weighs_what_its_solid_weighs(name: str) -> None:
-    proof = drawn_sheet(name).proof
-    assert proof is not None
-    assert (proof.pieces, proof.inner_free_length) == (1, 0)
+    proof = whole_proof(name)
     assert proof.mass_ratio == pytest.approx(1, abs=0.002)
     assert proof.cover > (0.997 if name == "flush_tray" else 0.998)  # its corners are sharp
 

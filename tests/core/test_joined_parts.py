@@ -17,16 +17,14 @@ from kind_rivet.core.meshing.trias import without_doubles
 from kind_rivet.core.midsurface.charts import CylinderChart
 from kind_rivet.core.midsurface.pairs import Pair, _without_slivers
 from kind_rivet.core.midsurface.round_charts import tube_chart
-from tests.thin_meshes import drawing, drawn_sheet, made
+from tests.thin_meshes import drawing, drawn_sheet, made, whole_proof
 
 NAMES = [name for name in drawing("draw_joined_parts").PARTS if name != "darted_bracket"]  # that one: test_darts
 
 
 @pytest.mark.parametrize("name", NAMES)
 def test_parts_are_one_sheet_and_mesh_without_failing(name: str) -> None:
-    proof = drawn_sheet(name).proof
-    assert proof is not None
-    assert (proof.pieces, proof.inner_free_length) == (1, 0)
+    proof = whole_proof(name)
     assert proof.mass_ratio == pytest.approx(1, abs=0.005)
     assert proof.cover > 0.99
     mesh = made(name)

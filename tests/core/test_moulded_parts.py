@@ -29,7 +29,7 @@ from kind_rivet.core.quality.limits import DEFAULT
 from kind_rivet.core.quality.shell_metrics import SCALED_JACOBIAN, shell_metrics
 from kind_rivet.core.repair.holds import holds_of
 from kind_rivet.core.repair.optimise import optimise
-from tests.thin_meshes import drawing, drawn, drawn_sheet, made, meshed, size_for
+from tests.thin_meshes import drawing, drawn, drawn_sheet, made, meshed, size_for, whole_proof
 from tests.thin_parts import box
 
 NAMES = [
@@ -42,10 +42,7 @@ LUMPS = {"lens_ring": 0.91, "finned_disc": 0.97}  # least cover of parts that ar
 
 @pytest.mark.parametrize("name", NAMES)
 def test_parts_are_one_sheet_and_mesh_soundly(name: str) -> None:
-    proof = drawn_sheet(name).proof
-    assert proof is not None
-    assert proof.pieces == 1
-    assert proof.inner_free_length == 0
+    proof = whole_proof(name)
     assert proof.mass_ratio == pytest.approx(1, abs=0.03 if name == "lens_ring" else 0.02)
     assert proof.cover > LUMPS.get(name, 0.98)
     mesh = made(name)

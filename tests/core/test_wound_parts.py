@@ -11,16 +11,14 @@ from kind_rivet.core.geometry.kernel.parts import parts_of
 from kind_rivet.core.midsurface.extract import extract
 from kind_rivet.core.midsurface.sheet import Sheet
 from kind_rivet.core.midsurface.wound import _covers_itself, _screw_axis, unwound
-from tests.thin_meshes import drawing, drawn, drawn_sheet, made, moved
+from tests.thin_meshes import drawing, drawn, drawn_sheet, made, moved, whole_proof
 
 NAMES = ["screw", "flanged_wheel", "two_wall_rail"]
 
 
 @pytest.mark.parametrize("name", NAMES)
 def test_the_sheet_is_whole_and_weighs_what_its_solid_weighs(name: str) -> None:
-    proof = drawn_sheet(name).proof
-    assert proof is not None
-    assert (proof.pieces, proof.inner_free_length) == (1, 0)
+    proof = whole_proof(name)
     assert proof.mass_ratio == pytest.approx(1, abs=0.006)
     assert proof.cover > 0.996
     assert not [remark for remark in drawn_sheet(name).remarks if remark.kind != "bare"]  # sharp corners reach beyond their walls

@@ -54,7 +54,7 @@ class _Groups:
         self.shape = shape
         self.label = np.arange(len(shape.faces))
         self.members = {f: [f] for f in range(len(shape.faces))}
-        self.windows: dict[int, int] = {}
+        self.windows: dict[int, int] = {}  # how many each face has, as far as was asked
 
     def join(self, face: int, other: int) -> None:
         """Make the groups of two faces one."""

@@ -12,7 +12,7 @@ from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.midsurface.fields import Field, settle
 from kind_rivet.core.midsurface.middles import Middle
 from kind_rivet.core.midsurface.offset_side import smooth_edge
-from kind_rivet.core.midsurface.onward import led_on
+from kind_rivet.core.midsurface.onward import led_into_walls
 from kind_rivet.core.midsurface.stations import away_from
 from kind_rivet.core.midsurface.traces import TURN, Line, contact_field, inside
 
@@ -50,7 +50,7 @@ def bend_lines(shape: Shape, solid: FacetTree, middles: list[Middle], tolerance:
                     # The same bend seen from its longer side: it reaches as far as the wall does.
                     found[pair] = [other for other, twin in zip(lot, twins, strict=True) if not twin] + [line]
     out = [line for pair, lot in found.items() for line in _through_gaps(lot, [middles[m] for m in pair], shape, solid, tolerance)]
-    return led_on(out, middles, shape, solid, 10 * tolerance)
+    return led_into_walls(out, middles, shape, solid, 10 * tolerance)
 
 
 def _through_gaps(lot: list[Line], middles: list[Middle], shape: Shape, solid: FacetTree, tolerance: float) -> list[Line]:

@@ -12,16 +12,16 @@ from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.midsurface.fields import settle
 from kind_rivet.core.midsurface.middles import Middle
 from kind_rivet.core.midsurface.stations import away_from
+from kind_rivet.core.midsurface.tangencies import OVER
 from kind_rivet.core.midsurface.traces import Line, inside, resampled
 
 INTO = 1.5  # of the thickest wall near by: how far bends are led on into it
 PLACES = 20  # on that way, at which to ask
 DEEP = 0.15  # walls below the surface from which a place lies well inside
 HEAD_ON = 0.5  # walls: as near as that the surface must lie ahead where a line gets less deep than DEEP, else it runs along it
-OVER = 0.01  # walls by which a line that leaves the solid is drawn beyond it
 
 
-def led_on(bends: list[Line], middles: list[Middle], shape: Shape, solid: FacetTree, tolerance: float) -> list[Line]:
+def led_into_walls(bends: list[Line], middles: list[Middle], shape: Shape, solid: FacetTree, tolerance: float) -> list[Line]:
     """The bends, with their ends led on into a wall they end on; not where another bend passes."""
     low, high = (np.array([f(line.points, axis=0) for line in bends]).reshape(-1, 3) for f in (np.min, np.max))
 
@@ -43,6 +43,8 @@ def led_on(bends: list[Line], middles: list[Middle], shape: Shape, solid: FacetT
 
 @dataclass(frozen=True)
 class _Onward:
+    """What leads chains on within a solid; they are resampled to a tolerance."""
+
     shape: Shape
     solid: FacetTree
     tolerance: float
