@@ -97,7 +97,31 @@ def flanged_s_duct(wall: float = 2.0) -> TopoDS_Shape:
     return fused([cut(loft(wall), loft(0.0)), turned(flange, (0, 0, 0), (1, 0, 0), -90)])
 
 
-PARTS = {"flanged_elbow": flanged_elbow, "cowl": cowl, "flush_tray": flush_tray, "flanged_s_duct": flanged_s_duct}
+def tapered_tray(wall: float = 3.0) -> TopoDS_Shape:
+    """A tray drawn out upwards, thicker at its foot, with a flange: the rounding of its corners begins a millimetre later inside than outside."""
+
+    def drawn_out(low: float, high: float, length: float, width: float, radius: float, draft: float) -> TopoDS_Shape:
+        made = BRepOffsetAPI_ThruSections(True, True)
+        for z in (low, high):
+            grow = draft * (z - low)
+            made.AddWire(
+                rounded_rectangle(gp_Pnt(0, 0, z), gp_Dir(1, 0, 0), gp_Dir(0, 1, 0), length + 2 * grow, width + 2 * grow, radius + grow)
+            )
+        made.Build()
+        return made.Shape()
+
+    outer, inner = drawn_out(0, 19.7, 203.8, 162, 8, 0.063), drawn_out(wall, 25, 197.8, 156, 6, 0.06)
+    flange = rounded_box(-116.5, -95.5, 19.7 - wall, 233, 191, wall, 20)
+    return cut(fused([outer, flange]), fused([inner, *(cylinder((x, 0, -5), (0, 0, 1), 8, 20) for x in (-40, 30))]))
+
+
+PARTS = {
+    "tapered_tray": tapered_tray,
+    "flanged_elbow": flanged_elbow,
+    "cowl": cowl,
+    "flush_tray": flush_tray,
+    "flanged_s_duct": flanged_s_duct,
+}
 
 
 if __name__ == "__main__":

@@ -116,7 +116,15 @@ def bellows(inner: float = 28.0, high: float = 6.3, wall: float = 1.4) -> TopoDS
     return revolved(beside(wall / 2) + beside(-wall / 2)[::-1])
 
 
+def arched_rib(radius: float = 37.3, wall: float = 3.0) -> TopoDS_Shape:
+    """A plate with a thinner rib along more than half a circle, both ends of which are flush with one side of the plate."""
+    plate = box(-52, 0, -wall, 104, 95, wall)
+    ring = cut(cylinder((0, 26.8, -1), (0, 0, 1), radius + 1, 27), cylinder((0, 26.8, -2), (0, 0, 1), radius - 1, 30))
+    return fused([plate, BRepAlgoAPI_Common(ring, box(-52, 0, -1, 104, 95, 27)).Shape()])
+
+
 PARTS: dict[str, Callable[[], TopoDS_Shape]] = {
+    "arched_rib": arched_rib,
     "branched_elbow": branched_elbow,
     "spoked_wheel": spoked_wheel,
     "beaded_plate": beaded_plate,

@@ -1,4 +1,4 @@
-"""Ducts whose bends end on flanges, skins of smooth patches with windows, flanges that end flush with the wall they stand on."""
+"""Ducts whose bends end on flanges, skins of smooth patches with windows, trays with flanges that end flush or go all round."""
 
 from __future__ import annotations
 
@@ -8,12 +8,13 @@ import numpy as np
 import pytest
 
 from kind_rivet.core.geometry.simplify import simplify
+from kind_rivet.core.meshing.assemble import measure_thickness
 from kind_rivet.core.meshing.curves import Curve
 from kind_rivet.core.meshing.detail import small_detail
 from kind_rivet.core.meshing.rules import ShellRules
 from tests.thin_meshes import drawn, drawn_sheet, made, whole_proof
 
-NAMES = ["flanged_elbow", "flanged_s_duct", "cowl", "flush_tray"]
+NAMES = ["flanged_elbow", "flanged_s_duct", "cowl", "flush_tray", "tapered_tray"]
 
 
 @pytest.mark.parametrize("name", NAMES)
@@ -65,3 +66,18 @@ def test_short_edges_at_a_corner_of_three_walls_shrink_together() -> None:
     assert half_walls <= set(np.flatnonzero(short).tolist())
     kept = small_detail(shape, curves, [None], replace(rules, look_past=0.25))
     assert not kept.any()
+
+
+def test_strips_narrower_than_the_wall_between_roundings_are_no_walls_of_their_own() -> None:
+    sheet = drawn_sheet("tapered_tray")
+    assert sorted(face.carrier.kind for face in sheet.shape.faces) == ["free"] * 4 + ["plane"] * 6
+    assert sheet.shape.face_area.min() > 100  # four corners, four sides, a floor and a flange
+
+
+def test_what_a_ray_meets_of_the_wall_beside_it_is_not_the_thickness_of_the_floor() -> None:
+    solid, sheet, mesh = drawn("tapered_tray"), drawn_sheet("tapered_tray"), made("tapered_tray", 0.6).mesh
+    thickness, _ = measure_thickness(mesh, 1, solid, sheet)
+    floor = np.flatnonzero(np.abs(mesh.centres()[:, 2] - 1.5) < 1e-6)
+    assert len(floor) > 3000
+    assert thickness[floor] == pytest.approx(3, rel=1e-6)  # half of the outermost shells lie within the sides, which lean outward
+    assert np.unique(thickness.round(2)).size > 10  # those thin out upwards

@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
+import itertools
+from dataclasses import replace
+
 import numpy as np
 import pytest
+from OCP.BRepPrimAPI import BRepPrimAPI_MakeSphere
 
-from kind_rivet.core.geometry.carriers import Carrier, frame
+from kind_rivet.core.geometry.carriers import FREE, Carrier, frame
 from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.meshing.bolt_circles import Circles
 from kind_rivet.core.meshing.curves import Curve
@@ -18,6 +22,7 @@ from kind_rivet.core.meshing.washers import find_round_holes
 from kind_rivet.core.midsurface.bend_lines import _joined
 from kind_rivet.core.midsurface.contacts import _left
 from kind_rivet.core.midsurface.extract import extract
+from kind_rivet.core.midsurface.hidden_crossings import without_hidden_crossings
 from kind_rivet.core.midsurface.remarks import in_words
 from kind_rivet.core.midsurface.sew import _clear_of
 from tests.thin_meshes import Made, drawing, drawn, drawn_sheet, made, meshed, size_for, solid_of
@@ -224,3 +229,41 @@ def test_places_on_a_segment_are_left_out_of_a_filling() -> None:
     left = _clear_of(rib, grid)
     assert len(left) == len(grid) - 2
     assert not ((left[:, 0] == 2) & (left[:, 1] < 1.5)).any()
+
+
+def test_a_facet_that_reaches_from_end_to_end_of_an_arc_is_split() -> None:
+    def across(p: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        """A cylinder of radius 2 about the y axis' direction through (5, 0, 1), and one of radius 1 through (5, 0, 7)."""
+        away = [np.hypot(p[:, 0] - 5, p[:, 2] - z) - r for z, r in ((1.0, 2.0), (7.0, 1.0))]
+        return np.minimum(*away), np.zeros_like(p)
+
+    points = np.array([(0, 0, 0), (10, 0, 0), (5, 0, 20.0), (5, 0, -20.0)])
+    facets = np.array([(0, 1, 2), (1, 0, 3)])
+    new, split, of = without_hidden_crossings(points, facets, across, 0.1)
+    assert np.array_equal(new[:4], points)
+    assert set(of.tolist()) == {0, 1}
+    corners = new[split]
+    area = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])[:, 1]
+    assert (area < 0).all() if area[0] < 0 else (area > 0).all()
+    for k, whole in enumerate((100.0, 100.0)):
+        assert np.abs(area[of == k]).sum() / 2 == pytest.approx(whole)
+    sides = [tuple(sorted((int(a), int(b)))) for row in split for a, b in itertools.pairwise([*row, row[0]])]
+    middle = np.array([new[list(side)].mean(axis=0) for side in set(sides)])
+    ends = np.array([across(new[list(side)])[0] >= 0 for side in set(sides)])
+    alike = ends[:, 0] == ends[:, 1]
+    assert ((across(middle)[0] >= 0)[alike] == ends[alike, 0]).all()
+    assert not ends.all()  # the circles are seen now, the small one too
+    assert (across(new)[0][new[:, 2] > 5] < 0).any()
+    beside = {side: sides.count(side) for side in sides}
+    assert sum(n == 1 for n in beside.values()) == 4  # nothing gapes where the two facets meet
+    same = without_hidden_crossings(points, facets, lambda p: (p[:, 2] + 30, np.zeros_like(p)), 0.1)
+    assert len(same[0]) == 4 and np.array_equal(same[1], facets)
+
+
+def test_what_faces_bulge_beyond_their_facets_counts() -> None:
+    ball = solid_of(BRepPrimAPI_MakeSphere(10.0).Solid())
+    exact = 4000 * np.pi / 3
+    assert ball.bulged_volume == ball.volume  # round sides and their sheet fall short alike
+    free = replace(ball, faces=tuple(replace(face, carrier=FREE) for face in ball.faces))
+    assert abs(ball.volume / exact - 1) > 1e-3
+    assert free.bulged_volume == pytest.approx(exact, rel=1e-4)

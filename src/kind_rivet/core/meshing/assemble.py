@@ -18,6 +18,7 @@ from kind_rivet.core.midsurface.sheet import Sheet
 
 NEAR = 0.02  # of the wall: measured as near to its own thickness, it has just that
 PARALLEL = 0.99  # cosine between two sides from which they are parallel
+FACING = 0.5  # cosine to the normal from which what a ray meets is a side of its own wall or a blend of it, not the side of another wall
 
 
 def as_mesh(shells: SheetMesh, sheet: Shape, body: int, part: int, size: float, lines: Mapping[int, Floats] | None = None) -> Mesh:
@@ -45,8 +46,8 @@ def measure_thickness(mesh: Mesh, body: int, solid: Shape, sheet: Sheet) -> tupl
     """Thickness and offset (m,) of the shells of `body` from rays along the element normals.
 
     thickness = up + down and offset = (up − down) / 2 where both rays leave the solid
-    within twice the wall known for the face; elsewhere the wall's own and 0. Elements that slope from one
-    wall to another are as thick as their wall is square to its sides.
+    through faces that look along the normal, within twice the wall known for the face; elsewhere the wall's own
+    and 0. Elements that slope from one wall to another are as thick as their wall is square to its sides.
     Elements of other bodies keep what they have.
     """
     thickness, offset = mesh.thickness.copy(), mesh.offset.copy()
@@ -69,7 +70,8 @@ def measure_thickness(mesh: Mesh, body: int, solid: Shape, sheet: Sheet) -> tupl
     up, above = tree.cast(start, normal, least=eps)
     down, below = tree.cast(start, -normal, least=eps)
     total = up + down
-    good = np.isfinite(total) & (total < 2 * known) & (total > 0.5 * known)
+    facing = [np.abs(np.einsum("ij,ij->i", solid.facet_normal[hit], normal)) > FACING for hit in (above, below)]
+    good = np.isfinite(total) & (total < 2 * known) & (total > 0.5 * known) & facing[0] & facing[1]
     # Facets cut a little off round walls; within that, the wall's exact value is the better one.
     near = good & (np.abs(total - known) < NEAR * known)
     square = good & (np.abs(total * _slope(solid, normal, above, below) - known) < NEAR * known)

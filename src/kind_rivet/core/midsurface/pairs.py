@@ -28,6 +28,7 @@ ENDS = 0.3  # share of a floor's border at which it may end rather than have wal
 LEFT, HAIR = 2.5, 1e-3  # how much more a floor's outline holds than what is seen of it; walls within which faces lie in one plane
 MINOR = 0.2  # of what each of two sides makes with another: up to that an unsteady wall between them is a wedge
 OVERLAP = 0.1  # of a face: what lies opposite a smooth neighbour of its partner up to this belongs to that
+NARROWER, MUCH = 0.5, 0.25  # walls: overlaps up to this width, if they are less than so much of what each side has of its own
 EVEN = 1e-3  # spread of thickness, in walls, up to which a wall is equally thick all over
 STEADY, UNSTEADY = 0.05, 0.1  # the same for freely curved sides, between which it is never quite even, and from which it surely is not
 
@@ -241,20 +242,24 @@ def _without_wedges(shape: Shape, pairs: list[Pair]) -> list[Pair]:
 
 def _without_overlaps(shape: Shape, pairs: list[Pair]) -> list[Pair]:
     """The pairs without those across seams of round skins whose seams on both sides do not face each other: each side of it has its own partner."""
-    smooth = {
-        frozenset(beside)
-        for e, beside in enumerate(shape.edge_faces)
-        if len(set(beside)) == 2 and not all(shape.faces[f].carrier.kind == "plane" for f in beside) and smooth_edge(shape, e)
-    }
+    smooth: dict[frozenset[int], float] = {}  # length of the smooth edges between two faces
+    for e, beside in enumerate(shape.edge_faces):
+        if len(set(beside)) == 2 and not all(shape.faces[f].carrier.kind == "plane" for f in beside) and smooth_edge(shape, e):
+            seam = frozenset(beside)
+            smooth[seam] = smooth.get(seam, 0.0) + float(shape.edge_length[e])
 
-    def has_own(face: int, other: int, weight: float) -> bool:
-        """Does a face lie opposite a smooth neighbour of the other one for far the most part?"""
+    def has_own(face: int, other: int, pair: Pair, narrow: bool) -> bool:
+        """Does a face lie opposite a smooth neighbour of the other one for far the most part, or beside a strip that is narrow for the wall?"""
         partners = {f: p.weight for p in pairs if face in (p.a, p.b) for f in (p.a, p.b) if f != face}
-        return any(frozenset((f, other)) in smooth and OVERLAP * w > weight for f, w in partners.items())
+        seams = [(smooth[seam], w) for f, w in partners.items() if (seam := frozenset((f, other))) in smooth]
+        if narrow:
+            return any(pair.weight < min(NARROWER * pair.wall * length, MUCH * w) for length, w in seams)
+        return any(pair.weight < OVERLAP * w for _, w in seams)
 
     def overlaps(pair: Pair) -> bool:
         least = min(shape.face_area[pair.a], shape.face_area[pair.b])
-        return bool(pair.weight < OVERLAP * least and has_own(pair.a, pair.b, pair.weight) and has_own(pair.b, pair.a, pair.weight))
+        ways = [False, True] if pair.weight < OVERLAP * least else [True]
+        return any(has_own(pair.a, pair.b, pair, narrow) and has_own(pair.b, pair.a, pair, narrow) for narrow in ways)
 
     return [pair for pair in pairs if not overlaps(pair)]
 

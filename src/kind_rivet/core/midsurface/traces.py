@@ -11,6 +11,7 @@ from kind_rivet.core.geometry.carriers import Carrier, Floats, arc_lengths, unit
 from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.midsurface.fields import CarrierField, FacetField, Field, settle
+from kind_rivet.core.midsurface.hidden_crossings import without_hidden_crossings
 from kind_rivet.core.midsurface.middles import Middle
 
 CORNER, LEG = np.radians(35.0), 0.02  # a curve that turns by more at a place is sharp there, if both legs are longer than this in walls
@@ -119,29 +120,41 @@ def outlines(middle: Middle, number: int, shape: Shape, fields: list[Field], mar
     uv[away < around] = middle.chart.flat(shape.points[away < around])
     corners = uv[shape.facets]
     near = np.flatnonzero(((corners.max(axis=1) >= low) & (corners.min(axis=1) <= high)).all(axis=1))
-    used = np.unique(shape.facets[near])
-    if not len(used):
+    if not len(near):
         return []
-    front_of = np.zeros(len(shape.points), bool)
-    value_of = np.zeros(len(shape.points))
-    value_of[used] = middle.field(shape.points[used])[0]
-    front_of[used] = value_of[used] >= -1e-7 * middle.wall
-    rows = shape.facets[near]
-    mixed = near[front_of[rows].any(axis=1) & ~front_of[rows].all(axis=1)]
-    if not len(mixed):
+    points, rows, of = _split_on_planes(middle, shape, near)
+    used = np.unique(rows)
+    value_of = np.zeros(len(points))
+    value_of[used] = middle.field(points[used])[0]
+    front_of = value_of >= -1e-7 * middle.wall
+    mixed = front_of[rows].any(axis=1) & ~front_of[rows].all(axis=1)
+    if not mixed.any():
         return []
-    rows = shape.facets[mixed].astype(np.int64)
+    rows = rows[mixed]
     sides = np.stack((rows, np.roll(rows, -1, axis=1)), axis=2).reshape(-1, 2)
     crossing = front_of[sides[:, 0]] != front_of[sides[:, 1]]
     sides = np.sort(sides[crossing], axis=1)
-    n = np.int64(len(shape.points))
+    n = np.int64(len(points))
     keys, node = np.unique(sides[:, 0] * n + sides[:, 1], return_inverse=True)
     segment = node.reshape(-1, 2)  # two crossings per facet, in facet order
-    face = shape.facet_face[mixed].astype(np.int64)
+    face = shape.facet_face[near[of[mixed]]].astype(np.int64)
     a, b = keys // n, keys % n
     va, vb = value_of[a], value_of[b]
-    place = _between(middle, shape.points[a], shape.points[b], va, vb)
+    place = _between(middle, points[a], points[b], va, vb)
     return _chains(middle, number, segment, face, place, fields, tolerance) + _frame(middle, number, low, high)
+
+
+def _split_on_planes(middle: Middle, shape: Shape, near: NDArray[np.int64]) -> tuple[Floats, NDArray[np.int64], NDArray[np.int64]]:
+    """Points, rows of the facets near by, and which of them each was: those on plane faces are split where a curved middle passes through them twice."""
+    rows = shape.facets[near].astype(np.int64)
+    whole = np.arange(len(near))
+    if middle.carrier.kind == "plane":
+        return shape.points, rows, whole
+    flat = np.array([face.carrier.kind == "plane" for face in shape.faces])[shape.facet_face[near]]
+    if not flat.any():
+        return shape.points, rows, whole
+    points, split, of = without_hidden_crossings(shape.points, rows[flat], middle.field, middle.wall)
+    return points, np.concatenate((rows[~flat], split)), np.concatenate((whole[~flat], whole[flat][of]))
 
 
 def _between(middle: Middle, a: Floats, b: Floats, va: Floats, vb: Floats) -> Floats:

@@ -32,12 +32,12 @@ def proved(solid: Shape, tree: FacetTree, sheet: Sheet, sides: list[int], tunnel
     normal = shape.facet_normal[facet]
     wall = sheet.thickness_at(points, face)
     total = float((area * wall).sum())
-    mass = float((area * wall / _layers(sheet, points, normal, wall, face)).sum() / solid.volume)
+    mass = float((area * wall / _layers(sheet, points, normal, wall, face)).sum() / solid.bulged_volume)
     cover, bare, off_by = _cover(solid, tree, sheet)
     inner = inner_free(shape, tree, sheet.thickness)
     unused = tuple(f for f in unused_faces(solid, sides) if f not in tunnels)
     off = _off_middle(shape, tree, points, face, area, wall)
-    proof = Proof(mass, cover, _pieces(shape), off, float(inner.sum()), unused, total / solid.volume)
+    proof = Proof(mass, cover, _pieces(shape), off, float(inner.sum()), unused, total / solid.bulged_volume)
     return replace(
         sheet,
         proof=proof,

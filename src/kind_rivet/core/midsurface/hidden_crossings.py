@@ -1,0 +1,96 @@
+"""Facets split where a curved middle passes through them more often than their corners tell.
+
+A plane face may have facets far larger than what bends through them: a rib along an arc
+ends with both its ends on one side of a plate, and one facet reaches from end to end.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kind_rivet.core.geometry.carriers import Floats
+from kind_rivet.core.midsurface.fields import Field
+
+SHARES = np.arange(9) / 8  # places along a side that are looked at
+# Places within a facet, as weights of its corners.
+WITHIN = np.array([(1, 1, 1), (4, 1, 1), (1, 4, 1), (1, 1, 4), (1, 3, 3), (3, 1, 3), (3, 3, 1)], float)
+
+
+def without_hidden_crossings(
+    points: Floats, facets: NDArray[np.int64], field: Field, least: float
+) -> tuple[Floats, NDArray[np.int64], NDArray[np.int64]]:
+    """Points, facets, and which of the given facets each was: on no side longer than `least` does the field change its sign twice, nor within a facet alone."""
+    sides = np.stack((facets, np.roll(facets, -1, axis=1)), axis=2)
+    ends = np.sort(sides.reshape(-1, 2), axis=1)
+    names, index = np.unique(ends, axis=0, return_inverse=True)
+    split = _Split(points, field, least)
+    turns = split.turning(points[names[:, 0]], points[names[:, 1]])
+    middles = np.einsum("kj,fjx->fkx", WITHIN / WITHIN.sum(axis=1, keepdims=True), points[facets])
+    seen = field(np.vstack((points[facets].reshape(-1, 3), middles.reshape(-1, 3))))[0] >= 0
+    corner, inner = seen[: 3 * len(facets)].reshape(-1, 3), seen[3 * len(facets) :].reshape(-1, len(WITHIN))
+    alone = (corner.all(axis=1) & ~inner.all(axis=1)) | (~corner.any(axis=1) & inner.any(axis=1))
+    asked = turns[index.reshape(-1, 3)].any(axis=1) | alone
+    out, of = [facets[~asked]], [np.flatnonzero(~asked)]
+    for f in np.flatnonzero(asked).tolist():
+        rows = split.facet(tuple(facets[f].tolist()))
+        out.append(np.array(rows, np.int64).reshape(-1, 3))
+        of.append(np.full(len(rows), f))
+    return np.array(split.points), np.concatenate(out), np.concatenate(of)
+
+
+class _Split:
+    """Sides and facets split as often as that takes; a side is split alike for both facets beside it."""
+
+    def __init__(self, points: Floats, field: Field, least: float) -> None:
+        self.points = list(points)
+        self.field = field
+        self.least = least
+        self.of_side: dict[tuple[int, int], int] = {}
+
+    def turning(self, a: Floats, b: Floats) -> NDArray[np.bool_]:
+        """On which sides from a to b (n, 3) the field changes its sign more than once."""
+        along = a[:, None] + SHARES[None, :, None] * (b - a)[:, None]
+        front = (self.field(along.reshape(-1, 3))[0] >= 0).reshape(len(a), -1)
+        return np.asarray(((np.diff(front, axis=1) != 0).sum(axis=1) > 1) & (np.linalg.norm(b - a, axis=1) > self.least))
+
+    def facet(self, row: tuple[int, ...]) -> list[tuple[int, ...]]:
+        a, b, c = row
+        for one, other, third in ((a, b, c), (b, c, a), (c, a, b)):
+            node = self._on_side(min(one, other), max(one, other))
+            if node >= 0:
+                return self.facet((one, node, third)) + self.facet((node, other, third))
+        node = self._within(row)
+        if node >= 0:
+            return self.facet((a, b, node)) + self.facet((b, c, node)) + self.facet((c, a, node))
+        return [row]
+
+    def _on_side(self, i: int, j: int) -> int:
+        """The node that splits a side, −1 where none does: as far as can be on the other side of what both its ends lie on."""
+        if (i, j) not in self.of_side:
+            a, b = self.points[i], self.points[j]
+            node = -1
+            if self.turning(a[None], b[None])[0]:
+                inner = a + SHARES[1:-1, None] * (b - a)
+                value = self.field(inner)[0]
+                ends = self.field(np.array([a, b]))[0] >= 0
+                away = np.where(ends[0] == ends[1], np.abs(value) * ((value >= 0) != ends[0]), np.r_[0, 0, 0, 1, 0, 0, 0])
+                node = self._added(inner[int(np.argmax(away))])
+            self.of_side[i, j] = node
+        return self.of_side[i, j]
+
+    def _within(self, row: tuple[int, ...]) -> int:
+        """A node inside a facet beyond what all its corners lie on, −1 where there is none."""
+        corners = np.array([self.points[k] for k in row])
+        if max(np.linalg.norm(corners[k] - corners[k - 1]) for k in range(3)) <= self.least:
+            return -1
+        inner = WITHIN @ corners / WITHIN.sum(axis=1, keepdims=True)
+        value, front = self.field(inner)[0], self.field(corners)[0] >= 0
+        beyond = (value >= 0) != front[0]
+        if len(set(front.tolist())) > 1 or not beyond.any():
+            return -1
+        return self._added(inner[int(np.argmax(np.abs(value) * beyond))])
+
+    def _added(self, point: Floats) -> int:
+        self.points.append(point)
+        return len(self.points) - 1
