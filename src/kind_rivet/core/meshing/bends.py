@@ -194,7 +194,8 @@ def _bend(shape: Shape, face: int, divisions: NDArray[np.int64]) -> tuple[float,
         plane = shape.faces[other].carrier
         q = ends[0] - d[:3]
         radial = q - (q @ d[3:6]) * d[3:6]
-        if other == face or plane.kind != "plane" or abs(radial @ plane.array[3:6]) < 0.999 * d[6]:
+        # A bend that ends on a wall it does not run on into leads down to that wall's middle, which stays where it is.
+        if other == face or plane.kind != "plane" or not 0.999 < abs(radial @ plane.array[3:6]) / d[6] < 1.001:
             return None
         lines.append(e)
         line_length += shape.edge_length[e]
