@@ -31,19 +31,22 @@ def without_hidden_crossings(
     corner, inner = seen[: 3 * len(facets)].reshape(-1, 3), seen[3 * len(facets) :].reshape(-1, len(WITHIN))
     alone = (corner.all(axis=1) & ~inner.all(axis=1)) | (~corner.any(axis=1) & inner.any(axis=1))
     asked = turns[index.reshape(-1, 3)].any(axis=1) | alone
+    if not asked.any():
+        return points, facets, np.arange(len(facets))
     out, of = [facets[~asked]], [np.flatnonzero(~asked)]
     for f in np.flatnonzero(asked).tolist():
         rows = split.facet(tuple(facets[f].tolist()))
         out.append(np.array(rows, np.int64).reshape(-1, 3))
         of.append(np.full(len(rows), f))
-    return np.array(split.points), np.concatenate(out), np.concatenate(of)
+    return np.vstack((points, *split.fresh)), np.concatenate(out), np.concatenate(of)
 
 
 class _Split:
     """Sides and facets split as often as that takes; a side is split alike for both facets beside it."""
 
     def __init__(self, points: Floats, field: Field, least: float) -> None:
-        self.points = list(points)
+        self.points = points
+        self.fresh: list[Floats] = []
         self.field = field
         self.least = least
         self.of_side: dict[tuple[int, int], int] = {}
@@ -55,6 +58,7 @@ class _Split:
         return np.asarray(((np.diff(front, axis=1) != 0).sum(axis=1) > 1) & (np.linalg.norm(b - a, axis=1) > self.least))
 
     def facet(self, row: tuple[int, ...]) -> list[tuple[int, ...]]:
+        """The facets that one facet falls into, turned as it was."""
         a, b, c = row
         for one, other, third in ((a, b, c), (b, c, a), (c, a, b)):
             node = self._on_side(min(one, other), max(one, other))
@@ -68,7 +72,7 @@ class _Split:
     def _on_side(self, i: int, j: int) -> int:
         """The node that splits a side, −1 where none does: as far as can be on the other side of what both its ends lie on."""
         if (i, j) not in self.of_side:
-            a, b = self.points[i], self.points[j]
+            a, b = self._at(i), self._at(j)
             node = -1
             if self.turning(a[None], b[None])[0]:
                 inner = a + SHARES[1:-1, None] * (b - a)
@@ -81,7 +85,7 @@ class _Split:
 
     def _within(self, row: tuple[int, ...]) -> int:
         """A node inside a facet beyond what all its corners lie on, −1 where there is none."""
-        corners = np.array([self.points[k] for k in row])
+        corners = np.array([self._at(k) for k in row])
         if max(np.linalg.norm(corners[k] - corners[k - 1]) for k in range(3)) <= self.least:
             return -1
         inner = WITHIN @ corners / WITHIN.sum(axis=1, keepdims=True)
@@ -92,5 +96,9 @@ class _Split:
         return self._added(inner[int(np.argmax(np.abs(value) * beyond))])
 
     def _added(self, point: Floats) -> int:
-        self.points.append(point)
-        return len(self.points) - 1
+        self.fresh.append(point)
+        return len(self.points) + len(self.fresh) - 1
+
+    def _at(self, node: int) -> Floats:
+        known = len(self.points)
+        return np.asarray(self.points[node] if node < known else self.fresh[node - known])
