@@ -52,6 +52,14 @@ def spoked_wheel() -> TopoDS_Shape:
     return fused([tube(78.5, 3.2, 13.5), tube(13.7, 3.2, 16.2), floor, *ribs])
 
 
+def long_hub(count: int = 5, radius: float = 70.0, hub: float = 16.0) -> TopoDS_Shape:
+    """A rim and a longer hub joined by flat spokes along the axis, lower than both."""
+    rings = [((0.0, 0.0, -22.0), radius, 44.0, 3.0), ((0.0, 0.0, -30.0), hub, 60.0, 4.0)]
+    tubes = [cut(cylinder(at, (0, 0, 1), r, high), cylinder(at, (0, 0, 1), r - wall, high)) for at, r, high, wall in rings]
+    spoke = box(hub - 2, -1.5, -14, radius - hub + 1, 3, 28)
+    return fused([*tubes, *(turned(spoke, (0, 0, 0), (0, 0, 1), 360 * k / count + 11) for k in range(count))])
+
+
 def beaded_plate() -> TopoDS_Shape:
     """A flanged plate with two pressed beads with round ends, one sunk a little deeper than the other."""
     t, length, width = 1.8, 193.0, 119.0
@@ -127,6 +135,7 @@ PARTS: dict[str, Callable[[], TopoDS_Shape]] = {
     "arched_rib": arched_rib,
     "branched_elbow": branched_elbow,
     "spoked_wheel": spoked_wheel,
+    "long_hub": long_hub,
     "beaded_plate": beaded_plate,
     "dimpled_plate": dimpled_plate,
     "ribbed_end": ribbed_end,

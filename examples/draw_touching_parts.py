@@ -131,6 +131,21 @@ def barred_window(size: float = 60.0, wall: float = 2.0, bar: float = 4.0) -> To
     return without(tray, [without(ring, bars), *(cylinder((x, y, -1), (0, 0, 1), 1.7, wall + 2) for x, y in corners)])
 
 
+def eyed_link(flush: bool = False, long: float = 130.0, wide: float = 38.0, high: float = 30.0, wall: float = 4.0) -> TopoDS_Shape:
+    """An arm of I-section, or of U-section whose web lies `flush` below, with eyes as wide as itself: its sides lie tangent to them."""
+    low = -high / 2 if flush else -wall / 2
+    sides = [box(0, y, -high / 2, long, wall, high) for y in (-wide / 2, wide / 2 - wall)]
+    arm = fused([box(0, -wide / 2, low, long, wide, wall), *sides])
+    eyes = [((x, 0.0, -high / 2), (0.0, 0.0, 1.0)) for x in (0.0, long)]
+    arm = without(arm, [cylinder(*eye, wide / 2 - wall / 2, high) for eye in eyes])
+    return without(fused([arm, *(cylinder(*eye, wide / 2, high) for eye in eyes)]), [cylinder(*eye, wide / 2 - wall, high) for eye in eyes])
+
+
+def flush_link() -> TopoDS_Shape:
+    """The arm with its web flush with the lower rims of its eyes."""
+    return eyed_link(flush=True)
+
+
 PARTS: dict[str, Callable[[], TopoDS_Shape]] = {
     "fin_row": fin_row,
     "trough": trough,
@@ -141,6 +156,8 @@ PARTS: dict[str, Callable[[], TopoDS_Shape]] = {
     "blind_holes": blind_holes,
     "pipe_on_rail": pipe_on_rail,
     "barred_window": barred_window,
+    "eyed_link": eyed_link,
+    "flush_link": flush_link,
     "pipe_clips": pipe_clips,
     "twin_pipes": twin_pipes,
     "pipe_on_pads": pipe_on_pads,

@@ -37,6 +37,8 @@ PROOFS = {
     "pipe_clips": (0.006, 0.999),
     "twin_pipes": (0.006, 0.999),
     "pipe_on_pads": (0.006, 0.999),
+    "eyed_link": (0.003, 0.999),
+    "flush_link": (0.003, 0.997),
 }
 TIES = {"pipe_clips": 3, "twin_pipes": 1, "pipe_on_pads": 2}
 
@@ -84,6 +86,39 @@ def test_walls_that_do_not_touch_are_not_tied() -> None:
     apart = replace(sheet, thickness=sheet.thickness / 4)
     assert tied(apart, solid, tree)[0] is apart
     assert tied(sheet, solid, tree)[0] is sheet  # one piece already
+
+
+@pytest.mark.parametrize("name", ["eyed_link", "flush_link"])
+def test_a_web_between_tangent_walls_ends_where_they_run_into_each_other(name: str) -> None:
+    """It neither goes on round the eyes within their walls, nor do the eyes keep half a wall below a web that is flush with them."""
+    sheet = drawn_sheet(name).shape
+    faces = [sheet.points[np.unique(sheet.facets[sheet.facet_face == f])] for f in range(len(sheet.faces))]
+    web = next(at for at in faces if np.ptp(at[:, 2]) < 1e-9)
+    assert web[:, 0].min() > -1e-3 and web[:, 0].max() < 130 + 1e-3 and np.abs(web[:, 1]).max() < 17.01
+    assert np.linalg.norm(web[:, :2], axis=1).min() == pytest.approx(17, abs=1e-3)
+    if name == "flush_link":
+        low = np.concatenate([at[at[:, 2] < -13 - 1e-6] for at in faces])
+        assert ((low[:, 0] < 8) | (low[:, 0] > 122)).all()  # the outer halves of both eyes alone go down to their rims
+        assert low[:, 2].min() == pytest.approx(-15, abs=1e-6)
+
+
+@pytest.mark.parametrize("name", ["eyed_link", "flush_link"])
+def test_only_tips_of_wedges_between_tangent_walls_fail(name: str) -> None:
+    mesh = made(name)
+    assert (mesh.pieces, mesh.coincident()) == (1, 0)
+    rows = mesh.shells.elements[mesh.quality.failing]
+    centre = np.array([mesh.shells.points[row[row >= 0]].mean(axis=0) for row in rows])
+    from_eye = np.minimum(np.abs(centre[:, 0]), np.abs(centre[:, 0] - 130))
+    assert len(centre) <= 12
+    assert (from_eye < 13).all() and (np.abs(centre[:, 1]) > 13).all()
+
+
+def test_a_slit_and_a_line_beside_it_are_not_drawn_together_by_a_short_edge_of_another_wall() -> None:
+    """The border of the eye would touch itself, and its wall could not be filled but with very small shells."""
+    mesh = made("flush_link", 1.8)
+    eyes = [f for f, face in enumerate(mesh.sheet.faces) if face.carrier.kind == "cylinder"]
+    assert set(eyes) <= set(mesh.shells.face.tolist())
+    assert mesh.growth.max() < 1.6
 
 
 def junctions(shape: Shape) -> list[np.ndarray]:

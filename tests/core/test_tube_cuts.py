@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 
@@ -11,6 +13,7 @@ from kind_rivet.core.meshing.rules import Grading, ShellRules
 from kind_rivet.core.meshing.sheet_mesh import EDGE, FACE
 from kind_rivet.core.meshing.shells import mesh_sheet
 from kind_rivet.core.meshing.tube_cuts import cut_tubes
+from kind_rivet.core.meshing.tube_sectors import cut_along_tubes
 from tests.thin_meshes import drawn_sheet, made, meshed
 
 SIZE = 6.0
@@ -103,3 +106,30 @@ def test_tubes_on_which_nothing_stands_stay_whole() -> None:
     whole = cut_at_ends(sheet, ShellRules(3.0))
     assert cut_tubes(whole, ShellRules(3.0)) is whole
     assert pieces(meshed(drawn_sheet("swaged_tube"), 3.0).mesh) == 1
+
+
+@pytest.mark.parametrize("times", [0.6, 1.0, 1.8])
+def test_a_hub_with_spokes_that_end_before_its_rims_has_rows_all_over(times: float) -> None:
+    mesh = made("long_hub", times)
+    assert (mesh.pieces, mesh.coincident(), mesh.quad_share) == (1, 0, 1)
+    assert not len(mesh.quality.failing)
+    assert mesh.least_jacobian > 0.8
+    assert mesh.growth.max() < 1.45
+    assert len(mesh.shells.divisions) == len(mesh.sheet.edges)  # cuts are none of the sheet's edges
+
+
+def test_a_tube_is_cut_straight_from_each_end_of_a_line_to_its_rims() -> None:
+    sheet = drawn_sheet("long_hub").shape
+    rules = ShellRules(SIZE)
+    cut = cut_along_tubes(cut_at_ends(sheet, ShellRules(1.0)), rules)
+    hub = next(f for f, face in enumerate(sheet.faces) if face.carrier.kind == "cylinder" and face.carrier.data[6] < 20)
+    assert (cut.faces == hub).sum() == 5 + 1  # sectors, one of them parted by the seam
+    assert cut.shape.face_area.sum() == pytest.approx(sheet.face_area.sum(), rel=1e-5)
+    new = np.flatnonzero(cut.edges < 0)
+    assert len(new) == 20  # both ends of five spokes, on the hub and on the rim
+    for e in new.tolist():
+        a, b = cut.shape.points[cut.shape.edges[e].nodes[[0, -1]]]
+        assert a[:2] == pytest.approx(b[:2], abs=1e-6)
+        assert abs(b[2]) in (pytest.approx(22), pytest.approx(30))
+    held = replace(rules, divisions=dict.fromkeys(range(len(sheet.edges)), 4))
+    assert cut_along_tubes(cut_at_ends(sheet, ShellRules(1.0)), held).shape is sheet

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator, Sequence
+from collections.abc import Collection, Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -51,7 +51,7 @@ def small_detail(
     wanted &= ~stay
     while True:
         short = _clusters(shape, length, wanted, limit)
-        spoilt = _spoilt(shape, patches, short, rules)
+        spoilt = _spoilt(shape, patches, short, rules) | _pinching(shape, patches, short, length)
         if not spoilt & set(np.flatnonzero(wanted)):
             break
         wanted[list(spoilt)] = False
@@ -102,6 +102,45 @@ def _spoilt(shape: Shape, patches: Sequence[Patch | None], short: NDArray[np.boo
             if left or np.linalg.norm(np.ptp(xy, axis=0)) > 1.5 * rules.look_past * rules.size:
                 out |= {p.edge for p in loop if short[p.edge]}
     return out
+
+
+def _pinching(shape: Shape, patches: Sequence[Patch | None], short: NDArray[np.bool_], length: Floats) -> set[int]:
+    """The longest short edge of every cluster of ends that a border reaches in two places with nothing short of its own between them.
+
+    There the border would touch itself: a slit in a tube whose end is a hair away from another one's, on a wall beside it.
+    """
+    ends = {int(e): (int(shape.edges[e].nodes[0]), int(shape.edges[e].nodes[-1])) for e in np.flatnonzero(short)}
+    cluster = _joined(ends.values())
+    out: set[int] = set()
+    for patch in patches:
+        if patch is None:
+            continue
+        mine = {p.edge for loop in patch.loops for p in loop}
+        own = _joined(ends[e] for e in mine & ends.keys())
+        places: dict[int, set[int]] = {}
+        for e in mine:
+            for v in (int(shape.edges[e].nodes[0]), int(shape.edges[e].nodes[-1])):
+                if v in cluster:
+                    places.setdefault(cluster[v], set()).add(own.get(v, v))
+        pinched = {c for c, there in places.items() if len(there) > 1}
+        for c in sorted(pinched):
+            out.add(max((e for e, (a, _) in ends.items() if cluster[a] == c and e not in mine), key=lambda e: (length[e], e)))
+    return out
+
+
+def _joined(pairs: Iterable[tuple[int, int]]) -> dict[int, int]:
+    """The least of all that pairs join, for each of them."""
+    first: dict[int, int] = {}
+
+    def root(v: int) -> int:
+        while first.setdefault(v, v) != v:
+            v = first[v]
+        return v
+
+    for a, b in pairs:
+        low, high = sorted((root(a), root(b)))
+        first[high] = low
+    return {v: root(v) for v in first}
 
 
 def narrow_strips(
@@ -194,10 +233,10 @@ def _two_sides(
 def _apart(patch: Patch, first: tuple[BorderEdge, ...], second: tuple[BorderEdge, ...]) -> float:
     """Largest distance from one side's corners to the other side."""
     a, b = (np.concatenate([patch.flat[p.corners] for p in side]) for side in (first, second))
-    return max(float(_to_line(a, b).max()), float(_to_line(b, a).max()))
+    return max(float(to_line(a, b).max()), float(to_line(b, a).max()))
 
 
-def _to_line(points: Floats, line: Floats) -> Floats:
+def to_line(points: Floats, line: Floats) -> Floats:
     """Distances (n,) of points from a polyline."""
     a, side = line[:-1], np.diff(line, axis=0)
     square = np.maximum(np.einsum("ij,ij->i", side, side), 1e-300)

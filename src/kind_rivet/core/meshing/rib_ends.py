@@ -32,7 +32,7 @@ def cut_at_ends(shape: Shape, rules: ShellRules, fixed: Collection[int] = ()) ->
     out = CutSheet(shape, shape, np.arange(len(shape.edges)), np.arange(len(shape.faces)))
     fixed = {*fixed, *rules.grading}
     limit = max(rules.look_past, REACH) * rules.size
-    for vertex, line, face in list(_ends(shape))[:MOST]:
+    for vertex, line, face in list(lone_ends(shape))[:MOST]:
         for f in np.flatnonzero(out.faces == face).tolist():
             if f not in out.shape.facet_face[(out.shape.facets == vertex).any(axis=1)]:
                 continue
@@ -43,7 +43,7 @@ def cut_at_ends(shape: Shape, rules: ShellRules, fixed: Collection[int] = ()) ->
     return out
 
 
-def _ends(shape: Shape) -> Iterator[tuple[int, int, int]]:
+def lone_ends(shape: Shape) -> Iterator[tuple[int, int, int]]:
     """Vertices at which a single line ends inside a face, with that line and face."""
     for vertex, edges in sorted(shape.vertices.items()):
         for e in edges:

@@ -37,6 +37,7 @@ from kind_rivet.core.meshing.shared_rings import with_shared_rings
 from kind_rivet.core.meshing.sheet_mesh import EDGE, Builder, Ints, Kept, SheetMesh
 from kind_rivet.core.meshing.trias import cut_at_steps, cut_at_tips, in_trias, inverted, without_collapsed, without_doubles, without_repeats
 from kind_rivet.core.meshing.tube_cuts import cut_tubes
+from kind_rivet.core.meshing.tube_sectors import cut_along_tubes
 from kind_rivet.core.meshing.washers import RoundHole, find_round_holes
 
 LITTLE = 0.25  # share of the size that is looked past where more would spoil a border
@@ -58,7 +59,8 @@ def mesh_sheet(shape: Shape, rules: ShellRules, hard: Floats | None = None, kept
         raise Refused(f"The element size must be a positive length, not {rules.size:g}.", "Give a size in document units.")
     held = kept.held if kept else ()
     wanted = np.empty((0, 3)) if hard is None else np.asarray(hard, float)
-    sheet = cut_bends(cut_tubes(cut_at_ends(shape, rules, held), rules, held), rules, held)
+    sheet = cut_along_tubes(cut_tubes(cut_at_ends(shape, rules, held), rules, held), rules, held)
+    sheet = cut_bends(sheet, rules, held)
     bare = [f for f, edges in enumerate(sheet.shape.face_edges) if not edges]
     sheet = cut_in_two(sheet, bare, held)
     answers: Answers = {}

@@ -33,6 +33,7 @@ SPUR = 0.1  # walls: the same for cells no longer than the wall is thick, as whe
 SPECK, SHORT = 0.01, 0.3  # squared walls, walls: cells smaller and shorter than this follow what is round them
 MISSED = 0.25  # walls beside what was kept of another wall from which a side does not lie in it
 CRUMB = 0.3  # squared walls around: half a wall beyond each of two others is a quarter of that
+IDLE = 1.5  # the same of what is nowhere wall by itself: strips of half a wall that close no more than the end of another such strip
 OPENED = 1.1  # walls around: length of edges inside the solid that may be opened for the sake of a crumb
 PASSES = 3  # choices, each without the feet that turned out to be none
 
@@ -192,11 +193,14 @@ def _crumbs(kept: set[Cell], middles: list[Middle], cuts: list[CutMiddle | None]
     """
     group = _own_groups(kept, network)
     area: dict[int, float] = {}
+    core: dict[int, float] = {}
     around: dict[int, float] = {}
     for (m, c), g in group.items():
-        area[g] = area.get(g, 0.0) + float(cuts[m].cells[c].area)  # type: ignore[union-attr]
+        cell = cuts[m].cells[c]  # type: ignore[union-attr]
+        area[g] = area.get(g, 0.0) + float(cell.area)
+        core[g] = core.get(g, 0.0) + float(cell.core)
         around[g] = middles[m].around
-    crumbs = {g for g in area if area[g] <= CRUMB * around[g] ** 2}
+    crumbs = {g for g in area if area[g] <= (IDLE if core[g] <= 0 else CRUMB) * around[g] ** 2}
     while crumbs:
         opened = dict.fromkeys(crumbs, 0.0)
         for side in network.sides:

@@ -24,6 +24,7 @@ from kind_rivet.core.midsurface.stations import away_from
 from kind_rivet.core.midsurface.steps import find_steps
 from kind_rivet.core.midsurface.tangencies import tangencies
 from kind_rivet.core.midsurface.traces import Line, crossing, outlines, resampled
+from kind_rivet.core.midsurface.wedge_tips import wedge_tips
 
 SAME_WALL = 0.03  # walls that differ by less are one: recesses of hairs make no steps
 STUB = 0.3  # walls up to which what is left of a line beside a step is dropped
@@ -184,6 +185,8 @@ def draw_lines(
     for line in joints:
         add(line)
     for m, middle in enumerate(middles):
+        for line in wedge_tips(m, middle, lines):
+            add(line)
         for k, pieces in _beside_joints(middle, m, lines).items():
             middle.lines.remove(k)
             for piece in pieces:

@@ -14,7 +14,6 @@ from kind_rivet.core.midsurface.traces import Line
 
 FAR = 0.8  # walls: the foot lies no further off than this
 ASLANT = 3.0  # times as far as the foot: what comes to the other middle further off runs along it rather than to it
-POINTS = 5  # along the line, on curved middles
 
 
 def feet(number: int, middles: list[Middle], rims: list[Line], prolongs: list[Line]) -> list[Line]:
@@ -44,7 +43,7 @@ def feet(number: int, middles: list[Middle], rims: list[Line], prolongs: list[Li
                 continue
             done.append(tip)
             beyond_foot = foot[0] + 0.1 * (foot[0] - tip)  # the joint there is a chain of chords
-            out.append(Line("prolong", _straight(middle, tip, beyond_foot), (), (number,)))
+            out.append(Line("prolong", middle.straight(tip, beyond_foot), (), (number,)))
     return out
 
 
@@ -58,12 +57,3 @@ def _meets(points: Floats, other: Middle) -> float:
     share = float(value[k - 1] / (value[k - 1] - value[k]))
     at = arc_lengths(points)
     return float(at[k - 1] + share * (at[k] - at[k - 1]))
-
-
-def _straight(middle: Middle, start: Floats, end: Floats) -> Floats:
-    """From one point of a middle to another, straight on its chart."""
-    if middle.carrier.kind == "plane":
-        return np.array([start, end])
-    flat = middle.chart.flat(np.array([start, end]))
-    share = np.linspace(0.0, 1.0, POINTS)[1:-1, None]
-    return np.vstack((start, middle.place(flat[0] + share * (flat[1] - flat[0])), end))

@@ -26,6 +26,7 @@ from kind_rivet.core.midsurface.tube_charts import TubeChart
 SHORTER = 0.8  # of the other's area: a side that is much smaller
 SLOTTED = 0.9  # a side with a border shorter than this share of the other's is laid flat: ribs leave slots in the other
 FLAT_CONE = np.radians(75.0)  # half angle of a cone that is drawn on as on a plane
+STRAIGHT = 5  # points along a short straight line on a curved middle
 ROUNDS = 8  # Newton steps to a place on a middle
 EXACT = 1e-11  # walls: steps that change nothing
 
@@ -78,6 +79,14 @@ class Middle:
             if not len(moving):
                 break
         return p
+
+    def straight(self, start: Floats, end: Floats) -> Floats:
+        """Points (n, 3) from one of its places (3,) to another, straight on the chart; n is 2 where it is plane."""
+        if self.carrier.kind == "plane":
+            return np.array([start, end])
+        flat = self.chart.flat(np.array([start, end]))
+        share = np.linspace(0.0, 1.0, STRAIGHT)[1:-1, None]
+        return np.vstack((start, self.place(flat[0] + share * (flat[1] - flat[0])), end))
 
     def thickness(self, p: Floats) -> Floats:
         return -(self.first(p)[0] + self.second(p)[0])
