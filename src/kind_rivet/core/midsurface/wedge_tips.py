@@ -1,8 +1,9 @@
 """Where two walls that a third one ends on run into each other at a small angle: one of their joints on it stops a hair before the other.
 
 Beyond that place the third wall lies wholly within the other two. Without a line between both it
-would go on through the gap, and round both of them within their skins:
-the web of an arm as wide as the eyes at its ends.
+would go on through the gap, and round both of them within their skins: the web of an arm as wide
+as the eyes at its ends. A rim that runs along half a wall beside a joint is closed off likewise:
+where that web is flush with one end of the eyes, what is left of them beside it is a strip of its own.
 """
 
 from __future__ import annotations
@@ -16,26 +17,31 @@ from kind_rivet.core.midsurface.traces import Line
 
 WIDE = 0.6  # walls between both at most
 ALONG = 0.85  # cosine between both there at least
+ACROSS = 0.5  # cosine between the line and the joint's end at most: a line that goes on ahead is none beside it
 BEYOND = 0.1  # of its length: the joint there is a chain of chords
 HAIR = 1e-3  # walls: an end this near to another line is closed
 
 
 def wedge_tips(number: int, middle: Middle, lines: list[Line]) -> list[Line]:
-    """Lines on a middle from ends of joints that end nowhere to the joint that runs beside them."""
+    """Lines on a middle from ends of joints that end nowhere to the joint or rim that runs beside them."""
     own = [lines[k] for k in middle.lines]
-    joints = [line.points for line in own if line.kind in ("joint", "outline")]
+    low, high = (np.array([end(line.points, axis=0) for line in own]).reshape(-1, 3) for end in (np.min, np.max))
+    reach = WIDE * middle.wall
     out: list[Line] = []
-    for line in own:
+    for k, line in enumerate(own):
         if line.kind != "joint" or line.closed:
             continue
-        for tip, ahead in ((line.points[0], line.points[0] - line.points[1]), (line.points[-1], line.points[-1] - line.points[-2])):
-            known = [more.points for more in own + out if more is not line]
-            if min((away_from(tip[None], points)[0] for points in known), default=0.0) < HAIR * middle.wall:
+        for tip, before in ((line.points[0], line.points[1]), (line.points[-1], line.points[-2])):
+            near = ((low < tip + reach) & (high > tip - reach)).all(axis=1)
+            near[k] = False
+            others = [own[i] for i in np.flatnonzero(near)]
+            if not others or min(away_from(tip[None], more.points)[0] for more in others + out) < HAIR * middle.wall:
                 continue
-            found = [_nearest(tip, points) for points in joints if points is not line.points]
-            beside = [(foot, along) for foot, along in found if abs(along @ unit(ahead)) > ALONG]
-            foot = min((foot for foot, _ in beside), key=lambda foot: float(np.linalg.norm(foot - tip)), default=tip)
-            if 0 < np.linalg.norm(foot - tip) < WIDE * middle.wall:
+            found = [_nearest(tip, more.points) for more in others if more.kind in ("joint", "outline")]
+            ahead = unit(tip - before)
+            beside = [foot for foot, along in found if abs(along @ ahead) > ALONG and abs(unit(foot - tip) @ ahead) < ACROSS]
+            foot = min(beside, key=lambda foot: float(np.linalg.norm(foot - tip)), default=tip)
+            if 0 < np.linalg.norm(foot - tip) < reach:
                 out.append(Line("prolong", middle.straight(tip, foot + BEYOND * (foot - tip)), (), (number,)))
     return out
 
