@@ -8,6 +8,7 @@ They serve the tests; none is kept in the repository.
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable
 
 from draw_moulded_parts import rounded_box, upright
@@ -146,6 +147,21 @@ def flush_link() -> TopoDS_Shape:
     return eyed_link(flush=True)
 
 
+def flush_lever(long: float = 195.3, large: float = 24.64, small: float = 12.68, high: float = 34.91, wall: float = 5.0) -> TopoDS_Shape:
+    """A tapered arm of U-section, its sides tangent to two unlike eyes and its web flush with their lower rims."""
+    lean = (large - small) / long
+    eyes = [((x, 0.0, -high / 2), (0.0, 0.0, 1.0), radius) for x, radius in ((0.0, large), (long, small))]
+
+    def between(inside: float, z: float) -> TopoDS_Shape:
+        near = [(x + (r - inside) * lean, (r - inside) * math.sqrt(1 - lean**2)) for x, r in ((0.0, large), (long, small))]
+        return prism([(x, y, z) for x, y in near] + [(x, -y, z) for x, y in near[::-1]], {}, (0, 0, high))
+
+    arm = cut(between(0, -high / 2), between(wall, wall - high / 2))
+    arm = without(arm, [cylinder(at, way, radius - wall / 2, high) for at, way, radius in eyes])
+    rings = [cylinder(at, way, radius, high) for at, way, radius in eyes]
+    return without(fused([arm, *rings]), [cylinder(at, way, radius - wall, high) for at, way, radius in eyes])
+
+
 PARTS: dict[str, Callable[[], TopoDS_Shape]] = {
     "fin_row": fin_row,
     "trough": trough,
@@ -158,6 +174,7 @@ PARTS: dict[str, Callable[[], TopoDS_Shape]] = {
     "barred_window": barred_window,
     "eyed_link": eyed_link,
     "flush_link": flush_link,
+    "flush_lever": flush_lever,
     "pipe_clips": pipe_clips,
     "twin_pipes": twin_pipes,
     "pipe_on_pads": pipe_on_pads,

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from kind_rivet.core.errors import Refused
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.geometry.shape import Shape
-from kind_rivet.core.geometry.split import split_faces
+from kind_rivet.core.geometry.split import cut_between, split_faces
 from kind_rivet.core.meshing.rules import ShellRules
 from kind_rivet.core.meshing.sheet_mesh import EDGE, FACE, VERTEX, Kept, SheetMesh
 
@@ -101,6 +101,14 @@ class CutSheet:
         edges = np.concatenate((self.edges, parents, np.full(lines, -1))).astype(np.int64)
         faces = np.concatenate((self.faces, np.full(len(after.faces) - len(before.faces), self.faces[face])))
         return CutSheet(self.whole, after, edges, faces)
+
+    def cut_to(self, face: int, vertex: int, place: Floats) -> CutSheet:
+        """The sheet with a face cut straight from a vertex inside it to a place (3,) on its border; as it was where that cannot be."""
+        after = cut_between(self.shape, face, vertex, place)
+        if after is None:
+            return self
+        cut = self.followed_by(after, 1, face)
+        return cut if len(cut.edges) == len(after.edges) else self  # else a line that runs over itself was cut more than once
 
     def cut_at(self, face: int, height: float) -> CutSheet:
         """The sheet with a round face of the whole sheet cut square to its axis, at a height along it; as it was where that cannot be."""

@@ -14,7 +14,6 @@ import numpy as np
 
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.geometry.shape import Shape
-from kind_rivet.core.geometry.split import cut_between
 from kind_rivet.core.meshing.cut_sheet import CutSheet
 from kind_rivet.core.meshing.rules import ShellRules
 
@@ -39,7 +38,7 @@ def cut_at_ends(shape: Shape, rules: ShellRules, fixed: Collection[int] = ()) ->
             full = {e for e, n in rules.divisions.items() if (out.edges == e).sum() >= n}
             place = _border_near(out, vertex, line, f, limit, fixed | full)
             if place is not None:
-                out = _with_cut(out, f, vertex, place)
+                out = out.cut_to(f, vertex, place)
     return out
 
 
@@ -76,12 +75,3 @@ def _border_near(sheet: CutSheet, vertex: int, line: int, face: int, limit: floa
     if best is None or best[0] > limit or ROUND * best[0] > sheet.whole.edge_length[line]:
         return None
     return best[1]
-
-
-def _with_cut(sheet: CutSheet, face: int, vertex: int, place: Floats) -> CutSheet:
-    before = sheet.shape
-    after = cut_between(before, face, vertex, place)
-    if after is None:
-        return sheet
-    cut = sheet.followed_by(after, 1, face)
-    return cut if len(cut.edges) == len(after.edges) else sheet  # else a line that runs over itself was cut more than once

@@ -10,7 +10,6 @@ from collections.abc import Collection
 import numpy as np
 
 from kind_rivet.core.geometry.carriers import Floats, unit
-from kind_rivet.core.geometry.split import cut_between
 from kind_rivet.core.meshing.cut_sheet import CutSheet
 from kind_rivet.core.meshing.detail import to_line
 from kind_rivet.core.meshing.rib_ends import lone_ends
@@ -34,10 +33,8 @@ def cut_along_tubes(sheet: CutSheet, rules: ShellRules, fixed: Collection[int] =
             if shape.faces[f].carrier.kind not in ("cylinder", "cone") or len(at_end) != 1:
                 continue
             place = _end_of_tube(sheet, vertex, line, f, ROOM * rules.size, held)
-            after = None if place is None else cut_between(shape, f, vertex, place)
-            if after is not None:
-                cut = sheet.followed_by(after, 1, f)
-                sheet = cut if len(cut.edges) == len(after.edges) else sheet
+            if place is not None:
+                sheet = sheet.cut_to(f, vertex, place)
     return sheet
 
 
