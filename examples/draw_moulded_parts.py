@@ -207,6 +207,19 @@ def ribbed_bowl() -> TopoDS_Shape:
     return fused([tray, box(1, 29, 1, 148, 2, 14), box(99, 1, 1, 2, 88, 14)])
 
 
+def blended_shelf() -> TopoDS_Shape:
+    """A shelf with a gusset flush with its side and a rib that ends on it; blends run on into each other in all inner corners."""
+    gusset = prism([(3, 76, 3), (90, 76, 3), (90, 76, 12), (14, 76, 60), (3, 76, 60)], {}, (0, 4, 0))
+    part = fused([box(0, 0, 0, 100, 80, 4), box(0, 0, 0, 4, 80, 66), gusset, box(3, 28, 3, 57, 3, 22)])
+
+    def inner(a: gp_Pnt, b: gp_Pnt) -> bool:
+        floor = all(abs(p.Z() - 4) < 0.01 for p in (a, b)) and not any(abs(a.Y() - y) + abs(b.Y() - y) < 0.01 for y in (0, 80))
+        back = all(abs(p.X() - 4) < 0.01 for p in (a, b)) and not any(abs(a.Y() - y) + abs(b.Y() - y) < 0.01 for y in (0, 80))
+        return (floor and not abs(a.X() - 100) + abs(b.X() - 100) < 0.01) or (back and not abs(a.Z() - 66) + abs(b.Z() - 66) < 0.01)
+
+    return rounded(part, 2.8, inner)
+
+
 PARTS: dict[str, Callable[[], TopoDS_Shape]] = {
     "moulded_tub": moulded_tub, "window_frame": window_frame, "bladed_disc": bladed_disc, "padded_plate": padded_plate,
     "swaged_tube": swaged_tube, "bent_pipe": bent_pipe, "chamfered_bell": chamfered_bell, "finned_disc": finned_disc, "lens_ring": lens_ring,
@@ -214,6 +227,7 @@ PARTS: dict[str, Callable[[], TopoDS_Shape]] = {
     "box_with_lugs": box_with_lugs, "triangle_grid": triangle_grid, "finned_base": finned_base,
     "barbed_spout": barbed_spout, "vaned_wheel": vaned_wheel, "tray_with_catch": tray_with_catch,
     "braced_spigot": braced_spigot, "strutted_ring": strutted_ring, "ribbed_bowl": ribbed_bowl,
+    "blended_shelf": blended_shelf,
 }  # fmt: skip
 
 

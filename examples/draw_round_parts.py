@@ -131,6 +131,14 @@ def arched_rib(radius: float = 37.3, wall: float = 3.0) -> TopoDS_Shape:
     return fused([plate, BRepAlgoAPI_Common(ring, box(-52, 0, -1, 104, 95, 27)).Shape()])
 
 
+def finned_collar() -> TopoDS_Shape:
+    """A tube with a narrow collar inside its top; fins stand round it at uneven angles, up to the collar."""
+    tube = cut(cylinder((0, 0, 0), (0, 0, 1), 24, 40), cylinder((0, 0, -1), (0, 0, 1), 22, 50))
+    collar = cut(cylinder((0, 0, 38), (0, 0, 1), 23, 2), cylinder((0, 0, 30), (0, 0, 1), 19.2, 20))
+    fins = [turned(box(23, -1, 0, 15, 2, 40), (0, 0, 0), (0, 0, 1), angle) for angle in (0, 70, 155, 250)]
+    return fused([tube, collar, *fins])
+
+
 PARTS: dict[str, Callable[[], TopoDS_Shape]] = {
     "arched_rib": arched_rib,
     "branched_elbow": branched_elbow,
@@ -141,6 +149,7 @@ PARTS: dict[str, Callable[[], TopoDS_Shape]] = {
     "ribbed_end": ribbed_end,
     "keyed_pulley": keyed_pulley,
     "bellows": bellows,
+    "finned_collar": finned_collar,
 }
 
 

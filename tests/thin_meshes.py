@@ -151,7 +151,7 @@ def size_for(solid: Shape) -> float:
 def meshed(sheet: Sheet, size: float) -> Made:
     shells = mesh_sheet(sheet.shape, ShellRules(size, 0.25, washers=(WasherRule(rings=1, width=0.0),)))
     mesh = as_mesh(shells, sheet.shape, 1, 1, size)
-    mesh = optimise(mesh, holds_of(mesh, {1: sheet.shape}), DEFAULT, size, given_up=NEW, rings=range(len(shells.holes))).mesh
+    mesh = optimise(mesh, holds_of(mesh, {1: sheet.shape}), DEFAULT, size, given_up=NEW, rings=range(len(shells.holes)), straight=True).mesh
     return Made(sheet.shape, shells, mesh, size)
 
 

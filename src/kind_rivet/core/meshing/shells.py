@@ -24,6 +24,7 @@ from kind_rivet.core.meshing.free.fill import CannotFill
 from kind_rivet.core.meshing.free.refill import WORTH, Before
 from kind_rivet.core.meshing.hard_edges import cut_at_hard, edges_at, held_at, on_walls
 from kind_rivet.core.meshing.hole_patterns import follow_patterns
+from kind_rivet.core.meshing.narrow_rings import rim_stations
 from kind_rivet.core.meshing.near_edges import facing_rings, turned_to_lugs
 from kind_rivet.core.meshing.necks import close_failed, close_touching, finer_near
 from kind_rivet.core.meshing.one_region import regions_of
@@ -158,9 +159,10 @@ def _mesh_once(
             f"Face {sheet.faces[patch.faces[0]] + 1} has an odd number of border sides, {_holding(patch, rules)}, so one tria stays."
         )
     build = Builder()
-    shift = {hole.edges[0]: hole.shift for hole in holes if hole.shift > 0} | circles.shifts
+    turned, rims = rim_stations(shape, holes, count, curves, rules)
+    shift = {hole.edges[0]: hole.shift for hole in holes if hole.shift > 0} | circles.shifts | turned
     staying, large, lines = _staying(shape, patches, strips, count, kept)
-    facing = facing_rings(shape, patches, holes, count, curves, rules) | facing_shares(patches, count, curves, rules)
+    facing = facing_rings(shape, patches, holes, count, curves, rules) | facing_shares(patches, count, curves, rules) | rims
     edge_nodes, stations = nodes_along(shape, curves, count, shift, build, lines, rules, facing, sheet.feet)
     join_strips(shape, patches, strips, edge_nodes, build)
     passed = {strip.region for strip in strips} | staying

@@ -7,6 +7,8 @@ mixed integer linear programme, exactly and always alike.
 
 from __future__ import annotations
 
+from collections import Counter
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
@@ -16,7 +18,7 @@ from numpy.typing import NDArray
 from kind_rivet.core.geometry.carriers import Floats, unit
 from kind_rivet.core.midsurface.cells import CutMiddle
 from kind_rivet.core.midsurface.middles import Middle
-from kind_rivet.core.midsurface.network import Cell, Network, Side
+from kind_rivet.core.midsurface.network import Cell, Network, Place, Side
 from kind_rivet.core.midsurface.pairs import SLANT
 from kind_rivet.core.midsurface.traces import Line
 
@@ -35,6 +37,7 @@ MISSED = 0.25  # walls beside what was kept of another wall from which a side do
 CRUMB = 0.3  # squared walls around: half a wall beyond each of two others is a quarter of that
 IDLE = 1.5  # the same of what is nowhere wall by itself: strips of half a wall that close no more than the end of another such strip
 OPENED = 1.1  # walls around: length of edges inside the solid that may be opened for the sake of a crumb
+CORNER = 0.6  # walls: the same where a corner beyond another wall hangs on its own: where a fin ends flush with a flange
 PASSES = 3  # choices, each without the feet that turned out to be none
 
 
@@ -190,16 +193,28 @@ def _crumbs(kept: set[Cell], middles: list[Middle], cuts: list[CutMiddle | None]
     """Kept corners of walls far smaller than the walls around, which only other walls join to the rest, and without which hardly an edge is open.
 
     Where a flange ends flush with the side of a tray, both the tray's walls would run on to the corner of its outer skin.
+    Likewise corners that hang on their own wall across the line of a joint, with hardly more than half of it.
     """
-    group = _own_groups(kept, network)
+    idle = {
+        (m, c)
+        for m, c in kept
+        if (cell := cuts[m].cells[c]).core <= 0 and cell.area <= CRUMB * middles[m].around ** 2  # type: ignore[union-attr]
+    }
+    group = _own_groups(kept, network, lambda place: lines[place.line].kind == "joint" and len(idle & set(place.cells)) == 1)
+    plain = _own_groups(kept, network)
+    before, after = Counter(plain.values()), Counter(group.values())
+    parted = {cell for cell in idle if after[group[cell]] < before[plain[cell]]}
     area: dict[int, float] = {}
     core: dict[int, float] = {}
     around: dict[int, float] = {}
-    for (m, c), g in group.items():
-        cell = cuts[m].cells[c]  # type: ignore[union-attr]
-        area[g] = area.get(g, 0.0) + float(cell.area)
-        core[g] = core.get(g, 0.0) + float(cell.core)
+    bearable: dict[int, float] = {}  # length of edges inside the solid
+    for cell, g in group.items():
+        m, c = cell
+        own = cuts[m].cells[c]  # type: ignore[union-attr]
+        area[g] = area.get(g, 0.0) + float(own.area)
+        core[g] = core.get(g, 0.0) + float(own.core)
         around[g] = middles[m].around
+        bearable[g] = CORNER * middles[m].wall if cell in parted else OPENED * middles[m].around
     crumbs = {g for g in area if area[g] <= (IDLE if core[g] <= 0 else CRUMB) * around[g] ** 2}
     while crumbs:
         opened = dict.fromkeys(crumbs, 0.0)
@@ -211,18 +226,18 @@ def _crumbs(kept: set[Cell], middles: list[Middle], cuts: list[CutMiddle | None]
                 a, b = network.points[list(side.nodes)]
                 for g in gone:
                     opened[g] += float(np.linalg.norm(b - a))
-        needed = {g for g in crumbs if opened[g] > OPENED * around[g]}
+        needed = {g for g in crumbs if opened[g] > bearable[g]}
         if not needed:
             break
         crumbs -= needed
     return {cell for cell, g in group.items() if g in crumbs}
 
 
-def _own_groups(kept: set[Cell], network: Network) -> dict[Cell, int]:
-    """Number of the group of each kept cell: those that hang together on their own middle."""
+def _own_groups(kept: set[Cell], network: Network, parts: Callable[[Place], bool] = lambda place: False) -> dict[Cell, int]:
+    """Number of the group of each kept cell: those that hang together on their own middle, but for places that part them."""
     names = sorted(kept)
     number = {cell: k for k, cell in enumerate(names)}
-    lots = [[number[c] for c in place.cells if c in kept] for side in network.sides for place in side.at]
+    lots = [[number[c] for c in place.cells if c in kept] for side in network.sides for place in side.at if not parts(place)]
     pairs = np.array([lot for lot in lots if len(lot) == 2], np.int64).reshape(-1, 2)
     graph = scipy.sparse.coo_matrix((np.ones(len(pairs)), (pairs[:, 0], pairs[:, 1])), shape=(len(names), len(names)))
     return dict(zip(names, scipy.sparse.csgraph.connected_components(graph, directed=False)[1].tolist(), strict=True))

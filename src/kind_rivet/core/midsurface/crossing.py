@@ -39,6 +39,7 @@ from kind_rivet.core.midsurface.prisms import prisms_in_one
 from kind_rivet.core.midsurface.seams import move_cuts, turn_cuts
 from kind_rivet.core.midsurface.sew import Sewn, sew
 from kind_rivet.core.midsurface.sheet import Taper, Varying
+from kind_rivet.core.midsurface.toes import without_toes
 from kind_rivet.core.midsurface.tunnels import without_tunnels
 from kind_rivet.core.midsurface.wound import unwound
 
@@ -115,9 +116,10 @@ def make_by_crossing(
     own = [middles[m] for m in sewn.face_middle]
     tapers = tuple(_taper(m) or _varying(sewn, f, m) for f, m in enumerate(own))
     used = {f for m in own for f in m.sides[0] | m.sides[1]}
+    thickness = _thickness(sewn, tapers)
     return Crossed(
-        edges_in_one(without_slits(turned_alike(sewn.shape))),
-        _thickness(sewn, tapers),
+        edges_in_one(without_slits(turned_alike(without_toes(edges_in_one(without_slits(sewn.shape)), thickness)))),
+        thickness,
         tapers,
         _before(solid, joined, {int(of_joined[f]) for f in used}),
         _before(solid, joined, {int(of_joined[f]) for f in tunnels}),

@@ -32,6 +32,7 @@ ALONG = 0.02  # walls: lines nearer to each other than this run along each other
 SHORT_OF = 0.6  # of the thicker wall: how far a wall ends before the middle of another that it meets
 LOST = 0.1  # walls: a chart that leads back to a point no nearer than this does not know it
 STATIONS = 33  # places along a straight crossing at which to ask whether there are walls near by
+ROUNDING = 4.0  # walls of radius up to which a round face is a blend
 HALVINGS = 12  # of the stretch in which a chart ends
 GRAZING = 0.995  # cosine between middles that cross, though nearly along each other, where they are not known to run on into each other
 PARALLEL = 0.99  # cosine between the axes of two sides of a bend
@@ -72,11 +73,24 @@ def find_middles(shape: Shape, pairs: list[Pair], fields: list[Field], tolerance
 
 
 def _rounding(shape: Shape, face: int, wall: float) -> bool:
-    """Is a face a blend: round with a small radius?"""
+    """Is a face a blend: round with a small radius? A free-form one, as blends are that run on into each other, where most of it is."""
     carrier = shape.faces[face].carrier
-    if carrier.kind not in ("cylinder", "torus", "sphere"):
-        return False
-    return carrier.data[-1] < 4 * wall
+    if carrier.kind == "free":
+        return _radius(shape, face) < ROUNDING * wall
+    return carrier.kind in ("cylinder", "torus", "sphere") and carrier.data[-1] < ROUNDING * wall
+
+
+def _radius(shape: Shape, face: int) -> float:
+    """Radius to which a face is bent more tightly over half its area: how fast the normal turns along the sides of its facets."""
+    mine = shape.facet_face == face
+    corners, normals = shape.points[shape.facets[mine]], shape.normals[mine]
+    turn = np.linalg.norm(normals - np.roll(normals, -1, axis=1), axis=2)
+    side = np.linalg.norm(corners - np.roll(corners, -1, axis=1), axis=2)
+    bend = (turn / np.maximum(side, 1e-300)).max(axis=1)
+    order = np.argsort(-bend)
+    area = np.cumsum(shape.facet_area[mine][order])
+    middle = bend[order[min(int(np.searchsorted(area, area[-1] / 2)), len(order) - 1)]]
+    return float("inf") if middle <= 0 else float(1.0 / middle)
 
 
 def _bent_wall(shape: Shape, pair: Pair, made: Middle) -> bool:

@@ -16,12 +16,14 @@ from kind_rivet.core.midsurface.pairs import SLANT
 from kind_rivet.core.midsurface.remarks import remarks_on
 from kind_rivet.core.midsurface.sheet import Proof, Sheet
 from kind_rivet.core.midsurface.stations import away_from
+from kind_rivet.core.midsurface.toes import REACH
 
 COVER = 0.53  # walls from the sheet up to which the solid counts as covered
 SAMPLES = 16000
 RAYS = 3000  # along each axis, to find places inside the solid
 ALIKE = 0.03  # walls whose thickness differs by a smaller share count as equally thick
 FOOT = 3.0  # walls: longest foot of an edge that runs aslant into another wall
+HAIR = 0.01  # walls between nodes of a free edge that are as good as one
 GRAZE = 0.1  # walls beside the middle at which the surroundings of a free edge are asked as well
 
 
@@ -210,7 +212,8 @@ def inner_free(sheet: Shape, tree: FacetTree, thickness: Floats) -> Floats:
         owner.append(np.full(int(bad.sum()), e))
         span.append((b - a)[bad])
         face.append(np.full(int(bad.sum()), beside[0]))
-        ends = np.array([int(v) in shared for v in edge.nodes])
+        at = sheet.points[[int(v) for v in edge.nodes if int(v) in shared]]
+        ends = (np.linalg.norm(sheet.points[edge.nodes][:, None] - at[None], axis=2) < HAIR * t).any(axis=1)
         joint.append((ends[:-1] | ends[1:])[bad])
     if places:
         q, own, f, d = np.concatenate(places), np.concatenate(owner), np.concatenate(face), np.concatenate(span)
@@ -221,7 +224,10 @@ def inner_free(sheet: Shape, tree: FacetTree, thickness: Floats) -> Floats:
 def _in_other_wall(
     sheet: Shape, thickness: Floats, q: Floats, along: Floats, face: NDArray[np.int64], at_joint: NDArray[np.bool_]
 ) -> NDArray[np.bool_]:
-    """Do lines along (n, 3) through points (n, 3) lie in a wall other than that of their face (n,), across it or short and from a joint?"""
+    """Do lines along (n, 3) through points (n, 3) lie in a wall other than that of their face (n,), across it or short and from a joint?
+
+    Lines across that come from a joint may do so in the blend on it.
+    """
     out = np.zeros(len(q), bool)
     thickest = float(thickness.max(initial=0.0))
     for f in range(len(sheet.faces)) if len(q) else ():
@@ -236,7 +242,8 @@ def _in_other_wall(
             normal = sheet.facet_normal[sheet.facet_face == f][facet]
             across = np.abs(np.einsum("ij,ij->i", normal, unit(along[near]))) > SLANT
             short = np.linalg.norm(along[near], axis=1) < FOOT * thickness[f]
-            out[near] |= (away <= COVER * thickness[f]) & (across | (short & at_joint[near]))
+            toe = across & at_joint[near] & (np.linalg.norm(along[near], axis=1) < REACH * thickness[f])  # straight through a blend
+            out[near] |= ((away <= COVER * thickness[f]) & (across | (short & at_joint[near]))) | (toe & (away <= REACH / 2 * thickness[f]))
     return out
 
 

@@ -78,7 +78,7 @@ def make_lot(document: Document, lot: tuple[int, ...], smooth: bool, afresh: boo
                 still[shells.edge_nodes[e]] = True
             held = holds_of(new, {lot[0]: shape}, still)
             rings = [k for k, hole in enumerate(shells.holes) if hole.widths and not rules.ring_width(hole.radius, hole.centre)]
-            new = optimise(new, held, document.limit_sheet, size, wanted=wanted, given_up=NEW, rings=rings).mesh
+            new = optimise(new, held, document.limit_sheet, size, wanted=wanted, given_up=NEW, rings=rings, straight=True).mesh
             shells = _with_widths(shells, new, rings)
         return shells, new, new.face[judge(new, document.limit_sheet, size, wanted).failing] if shells.kept_faces else np.empty(0, np.int32)
 

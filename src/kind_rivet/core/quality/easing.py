@@ -6,6 +6,7 @@ No element round a node ends worse than the worst there was before, unless that 
 from __future__ import annotations
 
 import math
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -23,31 +24,43 @@ FAILS = 1.0  # cost of an element that fails, beside what its margin costs
 SQUARE = 0.3  # scaled Jacobian below which none may fall further, whatever else is worse beside it
 PAST_HELP = 16.0  # cost of each unit of margin below −1
 GROWTH = 6.0  # cost of the square of growth above its aim (`growth.excess`)
-UPRIGHT_SINE = math.sin(math.radians(65.0))  # of a least angle from which on quads are not seen as narrower than their sides are long
+LEANING, STRAIGHT = math.sin(math.radians(65.0)), math.sin(math.radians(85.0))  # sines of least angles: see `Aim.upright`
 SOUND = 0.5  # least margin, and
 UPRIGHT = 0.75  # least scaled Jacobian, below which nothing falls for the sake of its neighbours' sizes
 ENOUGH = 0.999  # margin from which on elements are left alone
 EASY_ROUNDS = 12
 
 
+class Aim(NamedTuple):
+    """What elements are judged by while nodes move.
+
+    table : of the limits (`LimitSheet.table`); scale : (e,) times the size that the sides of each element should be
+    upright : sine of the least angle from which on quads are not seen as narrower than their sides are long
+    """
+
+    table: Floats
+    scale: Floats
+    upright: float = LEANING
+
+
 @kernel
-def margin_of(points, shells, e, table, scale, values):  # type: ignore[no-untyped-def]
+def margin_of(points, shells, e, aim, values):  # type: ignore[no-untyped-def]
     """Least margin of shell e, its metrics left in `values`.
 
     Sides of a leaning quad count as long as they reach across it, though not so short that it failed for it: else
     narrow rows, as on tight bends, would lean over to have longer sides.
     """
     element_values(points, shells, e, values)
-    values[SHORTEST] /= scale[e]
-    values[LONGEST] /= scale[e]
+    values[SHORTEST] /= aim.scale[e]
+    values[LONGEST] /= aim.scale[e]
     if shells[e, 3] < 0:
-        return least_margin(values, table[0])[0]
-    lean, least = math.sin(values[LEAST_ANGLE] / DEGREES) / UPRIGHT_SINE, table[1, SHORTEST, 0, 1]
+        return least_margin(values, aim.table[0])[0]
+    lean, least = math.sin(values[LEAST_ANGLE] / DEGREES) / aim.upright, aim.table[1, SHORTEST, 0, 1]
     if lean < 1.0 and values[SHORTEST] > least:
         across = max(lean * values[SHORTEST], least)
         values[SIDE_RATIO] *= values[SHORTEST] / across
         values[SHORTEST] = across
-    return least_margin(values, table[1])[0]
+    return least_margin(values, aim.table[1])[0]
 
 
 @kernel
@@ -65,11 +78,11 @@ def cost_of(margin, corner):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def star(points, v, shells, inc, start, table, scale, values):  # type: ignore[no-untyped-def]
+def star(points, v, shells, inc, start, aim, values):  # type: ignore[no-untyped-def]
     """Cost (`cost_of`), least margin and least scaled Jacobian of the elements round node v."""
     cost, worst, square = 0.0, np.inf, np.inf
     for i in range(start[v], start[v + 1]):
-        m = max(margin_of(points, shells, inc[i], table, scale, values), -20.0)
+        m = max(margin_of(points, shells, inc[i], aim, values), -20.0)
         worst = min(worst, m)
         square = min(square, values[SCALED_JACOBIAN])
         cost += cost_of(m, values[SCALED_JACOBIAN])
@@ -121,7 +134,7 @@ def _frame(points, v, shells, inc, start):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def move_rounds(points, order, shells, inc, start, beside, table, scale, code, data, rounds, target, firm=GROWTH):  # type: ignore[no-untyped-def]
+def move_rounds(points, order, shells, inc, start, beside, aim, code, data, rounds, target, firm=GROWTH):  # type: ignore[no-untyped-def]
     """Compass search of each node in `order` on its carrier; returns moves made. `beside`: neighbours (`growth.beside`) that sizes should be like,
     `firm`: what the square of growth above its aim costs."""
     values = np.empty(10)
@@ -135,7 +148,7 @@ def move_rounds(points, order, shells, inc, start, beside, table, scale, code, d
             if not awake[v]:
                 continue
             awake[v] = False
-            best, worst, square = star(points, v, shells, inc, start, table, scale, values)
+            best, worst, square = star(points, v, shells, inc, start, aim, values)
             over = excess(points, v, shells, inc, start, beside, size)
             if over == 0.0 and (worst >= target or (code[v] >= 6 and worst >= ON_EDGES)):
                 continue
@@ -154,7 +167,7 @@ def move_rounds(points, order, shells, inc, start, beside, table, scale, code, d
                     c, s = step * math.cos(a), step * math.sin(a)
                     px, py, pz = onto(code[v], data[v], x + c * tx + s * bx, y + c * ty + s * by, z + c * tz + s * bz)
                     points[v, 0], points[v, 1], points[v, 2] = px, py, pz
-                    now, low, corner = star(points, v, shells, inc, start, table, scale, values)
+                    now, low, corner = star(points, v, shells, inc, start, aim, values)
                     if now >= best:
                         continue
                     left = excess(points, v, shells, inc, start, beside, size)
@@ -205,5 +218,5 @@ def eased(
     inc, start = node_elements(shells, len(points))
     out = points.copy()
     alone = np.full((len(shells), 4), -1, np.int32)  # what they will lie beside is not known yet
-    move_rounds(out, nodes, shells, inc, start, alone, sheet.table(size), np.ones(len(shells)), code, data, EASY_ROUNDS, ENOUGH)
+    move_rounds(out, nodes, shells, inc, start, alone, Aim(sheet.table(size), np.ones(len(shells))), code, data, EASY_ROUNDS, ENOUGH)
     return out

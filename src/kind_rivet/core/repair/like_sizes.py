@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.geometry.onto import onto
 from kind_rivet.core.kernels import kernel
-from kind_rivet.core.quality.easing import ENOUGH, cost_of, margin_of, move_rounds
+from kind_rivet.core.quality.easing import ENOUGH, Aim, cost_of, margin_of, move_rounds
 from kind_rivet.core.quality.growth import AIM, size_of, sizes
 from kind_rivet.core.quality.shell_metrics import SCALED_JACOBIAN
 
@@ -31,12 +31,12 @@ EVEN = 1e-5  # of its reach: nodes of a ring so nearly in one plane and on two c
 
 
 @kernel
-def _cost(points, lot, shells, beside, table, scale, found):  # type: ignore[no-untyped-def]
+def _cost(points, lot, shells, beside, aim, found):  # type: ignore[no-untyped-def]
     """Cost of some shells and of what they differ from their neighbours in size; their least margins and scaled Jacobians go to `found` (k, 2)."""
     total, values = 0.0, np.empty(10)
     for i in range(len(lot)):
         e = lot[i]
-        found[i, 0] = max(margin_of(points, shells, e, table, scale, values), -20.0)
+        found[i, 0] = max(margin_of(points, shells, e, aim, values), -20.0)
         found[i, 1] = values[SCALED_JACOBIAN]
         total += cost_of(found[i, 0], found[i, 1])
         mine = size_of(points, shells, e)
@@ -88,21 +88,21 @@ def _shift(points, nodes, movable, code, data, centre, stretch, way):  # type: i
 
 
 @kernel
-def _tried(points, nodes, movable, code, data, shells, inc, start, beside, table, scale, centre, stretch, way):  # type: ignore[no-untyped-def]
+def _tried(points, nodes, movable, code, data, shells, inc, start, beside, aim, centre, stretch, way):  # type: ignore[no-untyped-def]
     """Move some nodes together if the cost of all shells at them falls and all stay sound; did they?"""
     lot = _shells_at(nodes, movable, inc, start)
     was, now = np.empty((len(lot), 2)), np.empty((len(lot), 2))
-    before = _cost(points, lot, shells, beside, table, scale, was)
+    before = _cost(points, lot, shells, beside, aim, was)
     keep = points[nodes]
     _shift(points, nodes, movable, code, data, centre, stretch, way)
-    if _cost(points, lot, shells, beside, table, scale, now) < before * (1 - 1e-6) and _sound_still(was, now):
+    if _cost(points, lot, shells, beside, aim, now) < before * (1 - 1e-6) and _sound_still(was, now):
         return True
     points[nodes] = keep
     return False
 
 
 @kernel
-def _move_sides(points, elements, movable, code, data, shells, inc, start, beside, table, scale):  # type: ignore[no-untyped-def]
+def _move_sides(points, elements, movable, code, data, shells, inc, start, beside, aim):  # type: ignore[no-untyped-def]
     """Grow and shrink each of the elements, and move its sides in and out; returns moves made."""
     moves = 0
     still = np.zeros(3)
@@ -112,12 +112,12 @@ def _move_sides(points, elements, movable, code, data, shells, inc, start, besid
         for step in STEPS:
             for share in (-step, step):
                 centre = points[whole].sum(axis=0) / n
-                moves += _tried(points, whole, movable, code, data, shells, inc, start, beside, table, scale, centre, share, still)
+                moves += _tried(points, whole, movable, code, data, shells, inc, start, beside, aim, centre, share, still)
                 for k in range(n):
                     side[0], side[1] = whole[k], whole[(k + 1) % n]
                     centre = points[whole].sum(axis=0) / n
                     way = 2 * share * ((points[side[0]] + points[side[1]]) / 2 - centre)
-                    moves += _tried(points, side, movable, code, data, shells, inc, start, beside, table, scale, centre, 0.0, way)
+                    moves += _tried(points, side, movable, code, data, shells, inc, start, beside, aim, centre, 0.0, way)
     return moves
 
 
@@ -158,7 +158,7 @@ def rings_of(points: Floats, shells: NDArray[np.int32], ring: NDArray[np.int32],
 
 def _widen(
     points: Floats, rings: Sequence[Ring], unlike: NDArray[np.int64], shells: NDArray[np.int32], inc: NDArray[np.int32],
-    start: NDArray[np.int64], beside: NDArray[np.int32], table: Floats, scale: Floats,
+    start: NDArray[np.int64], beside: NDArray[np.int32], aim: Aim,
 ) -> int:  # fmt: skip
     """Make rings beside shells of `unlike` size wider or narrower, in place, each the same all round; returns moves made."""
     moves = 0
@@ -173,16 +173,14 @@ def _widen(
             for share in (step, -step):
                 reach = float(np.linalg.norm(points[ring.nodes[0]] - ring.centre))
                 if ring.may_reach((1 + share) * reach):
-                    moves += _tried(
-                        points, ring.nodes, movable, free, nowhere, shells, inc, start, beside, table, scale, ring.centre, share, still
-                    )
+                    moves += _tried(points, ring.nodes, movable, free, nowhere, shells, inc, start, beside, aim, ring.centre, share, still)
         movable[ring.nodes] = False
     return moves
 
 
 def even_out(
     points: Floats, movable: NDArray[np.bool_], code: NDArray[np.int8], data: Floats, shells: NDArray[np.int32], inc: NDArray[np.int32],
-    start: NDArray[np.int64], beside: NDArray[np.int32], table: Floats, scale: Floats, most: float, rings: Sequence[Ring] = (),
+    start: NDArray[np.int64], beside: NDArray[np.int32], aim: Aim, most: float, rings: Sequence[Ring] = (),
 ) -> int:  # fmt: skip
     """Move nodes (in place) near neighbours of which one is more than `most` times as large as the other; returns moves made.
 
@@ -197,15 +195,15 @@ def even_out(
         lot = np.flatnonzero((growth > most).any(axis=1))
         if not 0 < len(lot) <= MOST:
             break
-        made = _widen(points, rings, lot, shells, inc, start, beside, table, scale)
-        made += int(_move_sides(points, lot, movable, code, data, shells, inc, start, beside, table, scale))
+        made = _widen(points, rings, lot, shells, inc, start, beside, aim)
+        made += int(_move_sides(points, lot, movable, code, data, shells, inc, start, beside, aim))
         near = np.zeros(len(points), bool)
         near[shells[lot][shells[lot] >= 0]] = True
         for _ in range(NEAR):
             rows = shells[(near[np.maximum(shells, 0)] & (shells >= 0)).any(axis=1)]
             near[rows[rows >= 0]] = True
         order = np.flatnonzero(near & movable)
-        made += int(move_rounds(points, order, shells, inc, start, beside, table, scale, code, data, 2, ENOUGH, FIRM))
+        made += int(move_rounds(points, order, shells, inc, start, beside, aim, code, data, 2, ENOUGH, FIRM))
         moves += made
         if not made:
             break

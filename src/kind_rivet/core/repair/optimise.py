@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.mesh.mesh import Mesh
-from kind_rivet.core.quality.easing import ENOUGH, GROWTH, move_rounds, no_worse, node_elements, star
+from kind_rivet.core.quality.easing import ENOUGH, GROWTH, STRAIGHT, Aim, move_rounds, no_worse, node_elements, star
 from kind_rivet.core.quality.growth import beside, excess, sizes, unlike
 from kind_rivet.core.quality.index import judge, side_scale
 from kind_rivet.core.quality.limits import LimitSheet
@@ -18,6 +18,7 @@ from kind_rivet.core.quality.shell_metrics import SCALED_JACOBIAN, shell_metrics
 from kind_rivet.core.quality.unfold import unfolded
 from kind_rivet.core.repair.holds import Holds
 from kind_rivet.core.repair.like_sizes import even_out, rings_of
+from kind_rivet.core.repair.straight_rows import straightened
 
 MOST_GROWTH = 1.5  # that analysts put up with between neighbours
 MOST_AGAIN = 20_000  # shells up to which another way is tried where some still fail or are unlike their neighbours
@@ -47,6 +48,7 @@ def optimise(
     wanted: Floats | None = None,
     given_up: float = 0.0,
     rings: Iterable[int] = (),
+    straight: bool = False,
 ) -> Optimised:
     """Raise the index by moving nodes on faces and edges (all, or those in `nodes`); the others stay exactly where they are.
 
@@ -55,13 +57,14 @@ def optimise(
     but for what of it may be `given_up` where fewer neighbours are of unlike size for it; among what may be taken,
     fewest failing elements come first, then fewest neighbours of unlike size, then the index.
     The `rings` (their numbers) may become wider or narrower for the sake of like sizes.
+    With `straight`, rows are put straight at the end, where as much of the index is left as may be given up.
     """
     chosen = holds.movable.copy()
     if nodes is not None:
         only = np.zeros(mesh.nodes, bool)
         only[nodes] = True
         chosen &= only
-    moves = _Moves(mesh, holds, sheet.table(size), side_scale(mesh.elements, size, wanted), chosen, rounds, target, rings)
+    moves = _Moves(mesh, holds, Aim(sheet.table(size), side_scale(mesh.elements, size, wanted)), chosen, rounds, target, rings)
     before = judge(mesh, sheet, size, wanted)
     out = Optimised(mesh, 0, before.mesh_index, before.mesh_index, len(before.failing), len(before.failing))
     unlike_before = unlike(mesh.points, moves.shells, MOST_GROWTH)
@@ -81,7 +84,20 @@ def optimise(
             out = replace(out, mesh=trial, index_after=after.mesh_index, failing_after=its[0])
         if may and its[:2] == (0, 0):
             break
-    return out
+    return _straight(out, moves, sheet, size, wanted, out.index_after - given_up) if straight else out
+
+
+def _straight(best: Optimised, moves: _Moves, sheet: LimitSheet, size: float, wanted: Floats | None, least: float) -> Optimised:
+    """The best there is with its rows put straight, where no more fails or differs in size for it and the index does not fall below `least`."""
+    points = moves.straight(best.mesh.points)
+    _put_back_turned(points, best.mesh.points, moves.shells)
+    points.setflags(write=False)
+    trial = best.mesh.moved(points)
+    after = judge(trial, sheet, size, wanted)
+    no_more = unlike(points, moves.shells, MOST_GROWTH) <= unlike(best.mesh.points, moves.shells, MOST_GROWTH)
+    if len(after.failing) > best.failing_after or not no_more or after.mesh_index < least:
+        return best
+    return replace(best, mesh=trial, index_after=after.mesh_index, failing_after=len(after.failing))
 
 
 class _Moves:
@@ -91,14 +107,13 @@ class _Moves:
         self,
         mesh: Mesh,
         holds: Holds,
-        table: Floats,
-        scale: Floats,
+        aim: Aim,
         chosen: NDArray[np.bool_],
         rounds: int,
         target: float,
         rings: Iterable[int],
     ) -> None:
-        self.mesh, self.holds, self.table, self.scale = mesh, holds, table, scale
+        self.mesh, self.holds, self.aim = mesh, holds, aim
         self.chosen, self.most, self.target = chosen, rounds, target
         self.shells = mesh.shells()
         self.inc, self.start = node_elements(self.shells, mesh.nodes)
@@ -126,40 +141,41 @@ class _Moves:
         yield later
         yield early
 
+    def straight(self, points: Floats) -> Floats:
+        """Places with rows put straight."""
+        aim = self.aim._replace(upright=STRAIGHT)
+        return straightened(points, self.analytic, self.shells, self.inc, self.start, self.alike, aim, self.holds.code, self.holds.data)
+
     def _rounds(self, points: Floats, near: NDArray[np.int32]) -> int:
         code, data = self.holds.code, self.holds.data
         moved = int(
-            move_rounds(
-                points, self.analytic, self.shells, self.inc, self.start, near, self.table, self.scale, code, data, self.most, self.target
-            )
+            move_rounds(points, self.analytic, self.shells, self.inc, self.start, near, self.aim, code, data, self.most, self.target)
         )
         return moved + (self._free_rounds(points, near) if len(self.free) else 0)
 
     def _even_out(self, points: Floats) -> int:
         code, data = self.holds.code, self.holds.data
-        moved = even_out(
-            points, self.chosen, code, data, self.shells, self.inc, self.start, self.alike, self.table, self.scale, MOST_GROWTH, self.rings
-        )
+        moved = even_out(points, self.chosen, code, data, self.shells, self.inc, self.start, self.alike, self.aim, MOST_GROWTH, self.rings)
         if moved:
             self.holds.back_on_facets(points, self.free, self.mesh.on_body)
         return moved
 
     def _free_rounds(self, points: Floats, near: NDArray[np.int32]) -> int:
         """Free-form faces: a few rounds in the tangent planes, each followed by a return to the facets; kept where no star got worse."""
-        shells, inc, start, table, scale = self.shells, self.inc, self.start, self.table, self.scale
+        shells, inc, start, aim = self.shells, self.inc, self.start, self.aim
         code, data = np.zeros(len(points), np.int8), np.zeros((len(points), 8))
         values, moved = np.empty(10), 0
         for _ in range(min(self.most, 4)):
             trial = points.copy()
-            move_rounds(trial, self.free, shells, inc, start, near, table, scale, code, data, 1, self.target)
+            move_rounds(trial, self.free, shells, inc, start, near, aim, code, data, 1, self.target)
             self.holds.back_on_facets(trial, self.free, self.mesh.on_body)
             size = sizes(points, shells)
             for v in self.free:
                 keep = points[v].copy()
-                cost, worst, square = star(points, v, shells, inc, start, table, scale, values)
+                cost, worst, square = star(points, v, shells, inc, start, aim, values)
                 cost += GROWTH * excess(points, v, shells, inc, start, near, size)
                 points[v] = trial[v]
-                now, low, corner = star(points, v, shells, inc, start, table, scale, values)
+                now, low, corner = star(points, v, shells, inc, start, aim, values)
                 now += GROWTH * excess(points, v, shells, inc, start, near, size)
                 if now < cost and no_worse(worst, square, low, corner):
                     moved += 1
