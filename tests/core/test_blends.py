@@ -2,11 +2,16 @@
 
 from __future__ import annotations
 
+from types import SimpleNamespace
+
 import numpy as np
 import pytest
 
+from kind_rivet.core.geometry.carriers import frame
 from kind_rivet.core.geometry.shape import Shape
-from kind_rivet.core.midsurface.drawing import ROUNDING, _radius
+from kind_rivet.core.geometry.simplify import simplify
+from kind_rivet.core.midsurface.drawing import ROUNDING, TOLD, _bent_wall, _by_face, _radius
+from kind_rivet.core.midsurface.pairs import Pair
 from kind_rivet.core.midsurface.toes import without_toes
 from tests.thin_meshes import drawn, drawn_sheet, made, whole_proof
 
@@ -71,3 +76,28 @@ def test_the_radius_of_a_face_is_told_by_how_fast_its_normals_turn() -> None:
     assert free and max(free) < ROUNDING * 4
     flat = next(f for f in range(len(shelf.faces)) if shelf.faces[f].carrier.kind == "plane")
     assert np.isinf(_radius(shelf, flat))
+
+
+def test_a_blend_goes_through_a_wall_no_further_than_its_face_reaches() -> None:
+    """A quarter of a round: the surface that it lies on would cut a whole disc out of a wall that it runs up to."""
+    shelf = drawn("blended_shelf")
+    f = next(f for f, face in enumerate(shelf.faces) if face.carrier.kind == "cylinder" and abs(face.carrier.array[4]) > 0.9)
+    d = shelf.faces[f].carrier.array
+    u, v = frame(d[3:6])
+    corners = shelf.points[shelf.facets[shelf.facet_face == f]].reshape(-1, 3)
+    middle = d[:3] + d[3:6] * float(((corners - d[:3]) @ d[3:6]).mean())
+    turn = np.linspace(0, 2 * np.pi, 241)[:, None]
+    round_ = middle + d[6] * (np.cos(turn) * u + np.sin(turn) * v)
+    pieces = _by_face(shelf, f, round_, 0.1)
+    assert 55 < sum(len(piece) for piece in pieces) < 75
+    whole = _by_face(shelf, f, round_, 10.0)
+    assert len(whole) == 1 and whole[0] is round_
+
+
+def test_few_places_do_not_tell_that_a_wall_is_equally_thick() -> None:
+    shelf, _ = simplify(drawn("blended_shelf"), blends=True, turning=np.pi)
+    f = next(f for f, face in enumerate(shelf.faces) if face.carrier.kind == "free")
+    pair = Pair(f, 0, 4.0, 1.0, np.zeros((1, 3)))
+    for count in (1, TOLD - 1, TOLD):
+        made = SimpleNamespace(samples=np.zeros((count, 3)), thickness=lambda at: np.full(len(at), 4.0))
+        assert _bent_wall(shelf, pair, made) == (count >= TOLD)

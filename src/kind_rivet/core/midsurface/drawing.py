@@ -33,6 +33,7 @@ SHORT_OF = 0.6  # of the thicker wall: how far a wall ends before the middle of 
 LOST = 0.1  # walls: a chart that leads back to a point no nearer than this does not know it
 STATIONS = 33  # places along a straight crossing at which to ask whether there are walls near by
 ROUNDING = 4.0  # walls of radius up to which a round face is a blend
+TOLD = 5  # samples that tell whether a wall is equally thick all over
 HALVINGS = 12  # of the stretch in which a chart ends
 GRAZING = 0.995  # cosine between middles that cross, though nearly along each other, where they are not known to run on into each other
 PARALLEL = 0.99  # cosine between the axes of two sides of a bend
@@ -100,7 +101,7 @@ def _bent_wall(shape: Shape, pair: Pair, made: Middle) -> bool:
     """
     a, b = (shape.faces[f].carrier for f in (pair.a, pair.b))
     if "free" in (a.kind, b.kind):
-        return bool(np.ptp(made.thickness(made.samples)) < 0.1 * pair.wall)
+        return len(made.samples) >= TOLD and bool(np.ptp(made.thickness(made.samples)) < 0.1 * pair.wall)
     if a.kind != b.kind or a.kind not in ("cylinder", "torus") or abs(a.array[3:6] @ b.array[3:6]) < PARALLEL:
         return False
     return abs(abs(a.data[-1] - b.data[-1]) - pair.wall) < 0.35 * pair.wall
@@ -286,9 +287,19 @@ def risers(
         if (low >= high).any():
             continue
         for points in crossing(middle, fields[f], low, high, 0.4 * middle.wall, tolerance):
-            for piece in _apart(points, [line.points for line in rims], ALONG * middle.wall):
-                out.append(Line("riser", piece, (fields[f],), (number,), f))
+            for near in _by_face(shape, f, points, 1.5 * middle.wall):
+                for piece in _apart(near, [line.points for line in rims], ALONG * middle.wall):
+                    out.append(Line("riser", piece, (fields[f],), (number,), f))
     return out
+
+
+def _by_face(shape: Shape, face: int, points: Floats, reach: float) -> list[Floats]:
+    """Stretches of a curve within reach of a face: a blend that runs into a wall is a quarter of the round that its surface goes through it."""
+    if shape.faces[face].carrier.kind == "plane" or len(points) == 2:
+        return [points]
+    used, own = np.unique(shape.facets[shape.facet_face == face], return_inverse=True)
+    _, _, away = FacetTree.over(shape.points[used], own.reshape(-1, 3).astype(np.int32)).nearest(points)
+    return [points] if away.max() < reach else _stretches(points, away < reach)
 
 
 def _apart(points: Floats, known: list[Floats], tolerance: float) -> list[Floats]:
@@ -298,11 +309,14 @@ def _apart(points: Floats, known: list[Floats], tolerance: float) -> list[Floats
     if len(points) == 2 or not known:
         return [points]
     off = np.min([away_from(points, line) for line in known], axis=0) > tolerance
-    if off.all():
-        return [points]
+    return [points] if off.all() else _stretches(points, off)
+
+
+def _stretches(points: Floats, wanted: NDArray[np.bool_]) -> list[Floats]:
+    """Stretches of a curve whose points are wanted, each with one more at either end."""
     out, start = [], None
     for k in range(len(points) + 1):
-        if k < len(points) and off[k]:
+        if k < len(points) and wanted[k]:
             start = k if start is None else start
         elif start is not None:
             lo, hi = max(start - 1, 0), min(k, len(points) - 1)
