@@ -354,6 +354,7 @@ def _chains(shape: Shape, alive: list[int], beside: list[tuple[int, ...]], given
 
 
 def leaving(shape: Shape, e: int, node: int) -> NDArray[np.float64]:
+    """Direction (3,) in which an edge leaves one of its end nodes."""
     nodes = shape.edges[e].nodes
     a, b = (nodes[0], nodes[1]) if nodes[0] == node else (nodes[-1], nodes[-2])
     v = shape.points[b] - shape.points[a]

@@ -31,7 +31,8 @@ def nodes_along(
 ) -> tuple[list[Ints], list[Floats]]:
     """Nodes along every edge, with their places along it; edges share the nodes at vertices.
 
-    `shift`: where along closed edges their first node lies. `facing`: shares of the length, from there on, for edges that follow the side they face. An edge with no divisions is looked past: both its ends are one node.
+    `shift`: where along closed edges their first node lies. `facing`: shares of the length, from there on, for edges that follow the side they face.
+    An edge with no divisions is looked past: both its ends are one node.
     `firm`: vertices that keep their place whatever falls together with them.
     """
     rank: dict[int, float] = {}

@@ -23,14 +23,14 @@ BESIDE = 1e-3  # walls that the rim's line may pass beside the joint
 
 def without_toes(shape: Shape, thickness: Floats) -> Shape:
     """The sheet without the toes of its walls (thickness (f,)); faces keep their numbers, joints end where the rims do."""
-    tried: set[tuple[int, int]] = set()
+    whole = tuple(range(len(shape.faces)))
     while True:
-        toe = next((t for t in _toes(shape, thickness) if t[:2] not in tried), None)
-        if toe is None:
+        before = shape
+        for face, vertex, place in _toes(shape, thickness):
+            shape = _cut_off(shape, face, vertex, place)
+        if shape is before:
             return shape
-        face, vertex, place = toe
-        tried.add((face, vertex))
-        shape = _cut_off(shape, face, vertex, place)
+        shape = subshape(shape, whole)
 
 
 def _toes(shape: Shape, thickness: Floats) -> list[tuple[int, int, Floats]]:
@@ -93,14 +93,13 @@ def _meeting(tip: Floats, heading: Floats, start: Floats, along: Floats, beside:
 
 
 def _cut_off(shape: Shape, face: int, vertex: int, place: Floats) -> Shape:
-    """The shape without what lies beyond a line across a face; as it was where that cannot be cut."""
-    whole = len(shape.faces)
-    area = float(shape.face_area[face])
+    """The shape with what lies beyond a line across a face as its last face; as it was where that cannot be cut."""
+    last, area = len(shape.faces), float(shape.face_area[face])
     cut = cut_between(shape, face, vertex, place)
-    if cut is None or len(cut.faces) != whole + 1:
+    if cut is None or len(cut.faces) != last + 1:
         return shape
-    if cut.face_area[whole] > area / 2:  # what stays keeps the number
-        owner = cut.facet_face.copy()
-        owner[cut.facet_face == face], owner[cut.facet_face == whole] = whole, face
-        cut = replace(cut, facet_face=owner)
-    return subshape(cut, tuple(range(whole)))
+    if cut.face_area[last] < area / 2:
+        return cut
+    owner = cut.facet_face.copy()  # what stays keeps the number
+    owner[cut.facet_face == face], owner[cut.facet_face == last] = last, face
+    return replace(cut, facet_face=owner)
