@@ -159,3 +159,11 @@ def meshed(sheet: Sheet, size: float) -> Made:
 def made(name: str, times: float = 1.0) -> Made:
     """The mesh of a made-up part at so many times its suggested size."""
     return meshed(drawn_sheet(name), times * size_for(drawn(name)))
+
+
+def sound_quads(name: str, times: float = 1.0) -> Made:
+    """As `made`, for a part whose mesh is one piece of quads alone of which none fails."""
+    mesh = made(name, times)
+    assert (mesh.pieces, mesh.coincident(), mesh.quad_share) == (1, 0, 1)
+    assert not len(mesh.quality.failing)
+    return mesh

@@ -11,16 +11,18 @@ from kind_rivet.core.geometry.first_look import look
 from kind_rivet.core.geometry.onto import CODES
 from kind_rivet.core.mesh.mesh import Mesh
 from kind_rivet.core.meshing.assemble import as_mesh
+from kind_rivet.core.meshing.rules import ShellRules
+from kind_rivet.core.meshing.shells import mesh_sheet
 from kind_rivet.core.operations import perform
 from kind_rivet.core.quality.easing import ENOUGH, STRAIGHT, Aim, margin_of, move_rounds, node_elements
 from kind_rivet.core.quality.growth import beside, growths
 from kind_rivet.core.quality.index import judge
 from kind_rivet.core.quality.limits import DEFAULT
-from kind_rivet.core.quality.shell_metrics import SCALED_JACOBIAN, shell_metrics
+from kind_rivet.core.quality.shell_metrics import LEAST_ANGLE, SCALED_JACOBIAN, SIDE_RATIO, shell_metrics
 from kind_rivet.core.repair.holds import holds_of
 from kind_rivet.core.repair.optimise import NEW, optimise
 from kind_rivet.core.repair.straight_rows import straightened
-from tests.thin_meshes import MOST_GROWTH, drawn, made, size_for
+from tests.thin_meshes import MOST_GROWTH, drawn, drawn_sheet, made, size_for
 
 
 def rows_at(x: list[float], y: list[float]) -> tuple[Floats, np.ndarray]:
@@ -182,3 +184,18 @@ def test_narrow_rows_that_lean_alike_are_put_straight_together(width: float, mos
     assert np.abs(out[:, 1:] - points[:, 1:]).max() < 0.01
     if width == 1.0:
         assert np.array_equal(out, points)
+
+
+def test_a_new_mesh_has_its_rows_on_tight_bends_put_straight() -> None:
+    """Median of the least angles of narrow shells on a pan: 71° as optimised, 79° with the rows put straight."""
+    solid, sheet = drawn("drawn_pan"), drawn_sheet("drawn_pan").shape
+    size = size_for(solid)
+    new = as_mesh(mesh_sheet(sheet, ShellRules(size)), sheet, 1, 1, size)
+    plain, straight = (optimise(new, holds_of(new, {1: sheet}), DEFAULT, size, given_up=NEW, straight=way) for way in (False, True))
+    angles = []
+    for made_so in (plain, straight):
+        values = shell_metrics(made_so.mesh.points, made_so.mesh.shells())
+        angles.append(float(np.median(values[values[:, SIDE_RATIO] > 1.5, LEAST_ANGLE])))
+    assert angles[1] > angles[0] + 5
+    assert straight.failing_after <= plain.failing_after
+    assert straight.index_after >= plain.index_after - NEW

@@ -17,7 +17,7 @@ from kind_rivet.core.meshing.washers import RoundHole
 
 NARROW = 1.0  # sizes between hole and rim up to which columns lean too much
 EVEN = 0.05  # of a column: by so little columns may lean
-HAIR = 1e-6
+HAIR = 1e-6  # of the length round a hole: nearer to each other lie ends that two edges of a rim share
 
 
 def rim_stations(
@@ -38,7 +38,8 @@ def rim_stations(
         rim = np.concatenate([curves[r].at(np.linspace(0.0, curves[r].length, int(count[r]) + 1)) for r in hole.rim])
         station = _facing(curves[e], np.asarray(hole.centre), np.asarray(hole.axis), hole.radius, rim)
         gaps = np.diff(np.append(station, station[0] + curves[e].length))
-        station, gaps = station[gaps > HAIR * curves[e].length], gaps[gaps > HAIR * curves[e].length]  # ends that two edges share
+        apart = gaps > HAIR * curves[e].length
+        station, gaps = station[apart], gaps[apart]
         step = curves[e].length / n
         if len(station) == n and np.abs(gaps - step).max() > EVEN * step and gaps.min() > 0.5 * step:
             starts[e] = float(station[0])

@@ -118,7 +118,7 @@ def make_by_crossing(
     used = {f for m in own for f in m.sides[0] | m.sides[1]}
     thickness = _thickness(sewn, tapers)
     return Crossed(
-        edges_in_one(without_slits(turned_alike(without_toes(edges_in_one(without_slits(sewn.shape)), thickness)))),
+        without_toes(edges_in_one(without_slits(turned_alike(sewn.shape))), thickness),
         thickness,
         tapers,
         _before(solid, joined, {int(of_joined[f]) for f in used}),

@@ -12,11 +12,11 @@ import numpy as np
 
 from kind_rivet.core.geometry.carriers import Floats, unit
 from kind_rivet.core.geometry.shape import Shape
-from kind_rivet.core.geometry.simplify import leaving
+from kind_rivet.core.geometry.simplify import edges_in_one, leaving, without_slits
 from kind_rivet.core.geometry.split import cut_between
 from kind_rivet.core.geometry.weld import subshape
 
-REACH = 2.0  # walls of the thicker one that a toe may be long, along either wall
+TOE = 2.0  # walls of the thicker one that a toe may be long, along either wall
 SMOOTH = 0.97  # cosine with which a rim runs on into its toe
 BESIDE = 1e-3  # walls that the rim's line may pass beside the joint
 
@@ -30,7 +30,7 @@ def without_toes(shape: Shape, thickness: Floats) -> Shape:
             shape = _cut_off(shape, face, vertex, place)
         if shape is before:
             return shape
-        shape = subshape(shape, whole)
+        shape = edges_in_one(without_slits(subshape(shape, whole)))
 
 
 def _toes(shape: Shape, thickness: Floats) -> list[tuple[int, int, Floats]]:
@@ -41,20 +41,20 @@ def _toes(shape: Shape, thickness: Floats) -> list[tuple[int, int, Floats]]:
         if len(beside) != 1 or edge.closed or edge.carrier.kind == "line":
             continue
         for near, far in (edge.nodes[[0, -1]], edge.nodes[[-1, 0]]):
-            found = _beyond(shape, thickness, e, int(near), int(far))
+            found = _place_on_joint(shape, thickness, e, int(near), int(far))
             if found is not None:
                 out.append((beside[0], int(near), found))
     return out
 
 
-def _beyond(shape: Shape, thickness: Floats, round_: int, near: int, far: int) -> Floats | None:
-    """Where the rim that runs into a round edge at `near` would meet the joint that the outline comes to from `far`; None if that is no toe."""
-    face = shape.edge_faces[round_][0]
-    rim, riser = _next(shape, face, round_, near), _next(shape, face, round_, far)
+def _place_on_joint(shape: Shape, thickness: Floats, arc: int, near: int, far: int) -> Floats | None:
+    """Where the rim that runs into an arc at `near` would meet the joint that the outline comes to from `far`; None if that is no toe."""
+    face = shape.edge_faces[arc][0]
+    rim, riser = _following(shape, face, arc, near), _following(shape, face, arc, far)
     if rim is None or riser is None or rim == riser or shape.edges[rim].carrier.kind != "line":
         return None
     heading = -leaving(shape, rim, near)
-    if heading @ leaving(shape, round_, near) < SMOOTH:
+    if heading @ leaving(shape, arc, near) < SMOOTH:
         return None
     ends = shape.edges[riser].nodes
     foot = int(ends[-1] if int(ends[0]) == far else ends[0])
@@ -70,12 +70,12 @@ def _beyond(shape: Shape, thickness: Floats, round_: int, near: int, far: int) -
     if place is None:
         return None
     down, back = float((place - tip) @ heading), float((place - start) @ along)
-    if not 0 < down < REACH * wall or not 0 < back < min(REACH * wall, length + BESIDE * wall):
+    if not 0 < down < TOE * wall or not 0 < back < min(TOE * wall, length + BESIDE * wall):
         return None
     return place if back < length - BESIDE * wall else shape.points[other]  # where another rim has come to it already
 
 
-def _next(shape: Shape, face: int, edge: int, vertex: int) -> int | None:
+def _following(shape: Shape, face: int, edge: int, vertex: int) -> int | None:
     """The open edge of a face that follows one of its open edges at a vertex, where there is no other."""
     at = [k for k in shape.vertices.get(vertex, []) if k != edge]
     return at[0] if len(at) == 1 and shape.edge_faces[at[0]] == (face,) and not shape.edges[at[0]].closed else None

@@ -16,7 +16,7 @@ from kind_rivet.core.midsurface.pairs import SLANT
 from kind_rivet.core.midsurface.remarks import remarks_on
 from kind_rivet.core.midsurface.sheet import Proof, Sheet
 from kind_rivet.core.midsurface.stations import away_from
-from kind_rivet.core.midsurface.toes import REACH
+from kind_rivet.core.midsurface.toes import TOE
 
 COVER = 0.53  # walls from the sheet up to which the solid counts as covered
 SAMPLES = 16000
@@ -242,8 +242,8 @@ def _in_other_wall(
             normal = sheet.facet_normal[sheet.facet_face == f][facet]
             across = np.abs(np.einsum("ij,ij->i", normal, unit(along[near]))) > SLANT
             short = np.linalg.norm(along[near], axis=1) < FOOT * thickness[f]
-            toe = across & at_joint[near] & (np.linalg.norm(along[near], axis=1) < REACH * thickness[f])  # straight through a blend
-            out[near] |= ((away <= COVER * thickness[f]) & (across | (short & at_joint[near]))) | (toe & (away <= REACH / 2 * thickness[f]))
+            toe = across & at_joint[near] & (np.linalg.norm(along[near], axis=1) < TOE * thickness[f])  # straight through a blend
+            out[near] |= ((away <= COVER * thickness[f]) & (across | (short & at_joint[near]))) | (toe & (away <= TOE / 2 * thickness[f]))
     return out
 
 

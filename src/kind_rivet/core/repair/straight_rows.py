@@ -17,13 +17,13 @@ from kind_rivet.core.kernels import kernel
 from kind_rivet.core.quality.easing import Aim, star
 from kind_rivet.core.quality.growth import excess, sizes
 
-ROUNDS = 6
+ROUNDS = 6  # of moving all nodes
 STEP = 0.7  # of the way to where a row would be straight: whole steps could swing to and fro
 ON_EDGES = 6  # codes from which on nodes keep to edges, whose even spacing rows follow
 SOUND, UPRIGHT = 0.5, 0.9  # least margin and scaled Jacobian below which nothing falls for the sake of straight rows
 NARROW = 1.5  # times as long as wide: quads of rows on tight bends
 ALIKE = 1e-3  # `growth.excess` up to which sizes are alike enough
-HAIR = 1e-9
+HAIR = 1e-9  # by which anything may get worse
 LEAST = 1e-3  # of the row's spacing: moves that change nothing
 
 
@@ -40,8 +40,7 @@ def straightened(
         before = np.empty((len(nodes), 3))
         _stars(out, nodes, shells, inc, start, beside, aim, before)
         trial = out.copy()
-        moved = nodes[_shifted(trial, out, nodes, across, code, data)]
-        going = np.isin(nodes, moved)
+        going = _shifted(trial, out, nodes, across, code, data)
         while going.any():  # who goes back may make others worse
             after = np.empty((len(nodes), 3))
             _stars(trial, nodes, shells, inc, start, beside, aim, after)
