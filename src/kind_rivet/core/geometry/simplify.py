@@ -17,13 +17,16 @@ OPEN = np.radians(80.0)  # what turns by less from its mean is no tube
 FILLET = 1.8  # radii: a round face narrower than this is a fillet
 
 
-def simplify(shape: Shape, blends: bool = False, turning: float | None = None, tubes: bool = False) -> tuple[Shape, NDArray[np.int64]]:
+def simplify(
+    shape: Shape, blends: bool = False, turning: float | None = None, tubes: frozenset[int] = frozenset()
+) -> tuple[Shape, NDArray[np.int64]]:
     """The shape with same-carrier neighbours joined and smooth two-edge vertices dissolved.
 
     `blends`: fillets of one radius that meet in a mitre are joined too (and are free-form then), unless a wall bends there.
     `turning`: freely curved faces that curve on alike across the edge between them are joined too, as long as no normal of
     what they make up is further from their mean than this, rad.
-    `tubes`: those that have one normal along the edge between them too, however they curve, as long as they make up a disc or a tube.
+    `tubes`: of these faces, those that have one normal along the edge between them too, however they curve, as long as they make up
+    a disc or a tube.
     Returns the new shape and, for each new face, one old face it came from.
     """
     return _joined(shape, _joined_faces(shape, blends, turning, tubes), set())
@@ -238,7 +241,7 @@ def _joined(shape: Shape, label: NDArray[np.int64], bordering: set[int]) -> tupl
     return out, kept
 
 
-def _joined_faces(shape: Shape, blends: bool, turning: float | None, tubes: bool) -> NDArray[np.int64]:
+def _joined_faces(shape: Shape, blends: bool, turning: float | None, tubes: frozenset[int]) -> NDArray[np.int64]:
     """Lowest face number of each group of neighbouring faces with one carrier."""
     width = 2 * shape.face_area / np.maximum(shape.face_border_length, 1e-300)
     groups = _Groups(shape)
@@ -269,6 +272,8 @@ def _joined_faces(shape: Shape, blends: bool, turning: float | None, tubes: bool
             groups.join_turning(shape.edge_faces[e][0], shape.edge_faces[e][1], turning)
     if tubes:
         for e in smooth_on(shape):
+            if not tubes.issuperset(shape.edge_faces[e]):
+                continue
             groups.join_to_tube(shape.edge_faces[e][0], shape.edge_faces[e][1])
     return groups.label
 

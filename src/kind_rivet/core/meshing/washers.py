@@ -508,9 +508,9 @@ def _facing_corner(hole: RoundHole, patch: Patch, rules: ShellRules) -> RoundHol
     sides = shapely.segmentize(shapely.LinearRing(patch.outlines[0]), rules.size / 4)
     away = shapely.get_coordinates(sides) - patch.outlines[hole.loop].mean(axis=0)
     far = np.linalg.norm(away, axis=1)
-    if far.min() - reach > CLOSE * rules.size:
+    if far.min() - reach > FACING * rules.size:
         return hole
-    near = away[far < 1.3 * (reach + CLOSE * rules.size)]
+    near = away[far < 1.3 * max(reach + CLOSE * rules.size, far.min())]
     if len(np.unique(np.arctan2(near[:, 1], near[:, 0]) // np.radians(10))) < ROUND_IT:
         return hole
     wanted = 4 * int(np.ceil(2 * np.pi * far.min() / (LONG_FACING * rules.size) / 4 - 1e-6))

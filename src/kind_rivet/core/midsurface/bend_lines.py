@@ -45,7 +45,7 @@ def bend_lines(shape: Shape, solid: FacetTree, middles: list[Middle], tolerance:
                 line = Line("bend", points, (contact,) if contact is not None else (), pair)
                 lot = found.setdefault(pair, [])
                 reach = 0.6 * min(middles[a].wall, middles[b].wall)
-                twins = [_beside(points, other.points, reach) for other in lot]
+                twins = [_beside(points, other.points, reach) and not _are_one_line(points, other.points, tolerance) for other in lot]
                 if all(_length(points) > 1.001 * _length(other.points) for other, twin in zip(lot, twins, strict=True) if twin):
                     # The same bend seen from its longer side: it reaches as far as the wall does.
                     found[pair] = [other for other, twin in zip(lot, twins, strict=True) if not twin] + [line]
@@ -78,6 +78,13 @@ def _off(curve: Carrier, points: Floats) -> float:
     h = q @ d[3:6]
     rho = np.linalg.norm(q - h[:, None] * d[3:6], axis=1)
     return float(rho.max() if curve.kind == "line" else np.hypot(h, rho - d[6]).max())
+
+
+def _are_one_line(a: Floats, b: Floats, tolerance: float) -> bool:
+    """Do two straight bends lie on one line, as the two sides of a wall show it? Blends may shorten each at another end; both are joined later."""
+    if len(a) != 2 or len(b) != 2:
+        return False
+    return all(_off(curve, points) <= 10 * tolerance for curve, points in ((fit_curve(a, tolerance), b), (fit_curve(b, tolerance), a)))
 
 
 def _joined(curve: Carrier, stretches: list[Floats], middles: list[Middle], shape: Shape, solid: FacetTree) -> list[Floats]:

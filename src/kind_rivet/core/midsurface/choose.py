@@ -214,15 +214,15 @@ def _crumbs(kept: set[Cell], middles: list[Middle], cuts: list[CutMiddle | None]
         area[g] = area.get(g, 0.0) + float(own.area)
         core[g] = core.get(g, 0.0) + float(own.core)
         around[g] = middles[m].around
-        bearable[g] = CORNER * middles[m].wall if cell in parted else OPENED * middles[m].around
+        bearable[g] = CORNER * middles[m].around if cell in parted else OPENED * middles[m].around
     crumbs = {g for g in area if area[g] <= (IDLE if core[g] <= 0 else CRUMB) * around[g] ** 2}
     while crumbs:
         opened = dict.fromkeys(crumbs, 0.0)
         for side in network.sides:
-            there = {c for c in side.cells if c in kept}
+            there = [c for place in side.at for c in place.cells if c in kept]  # twice what goes on beyond the side
             gone = {group[c] for c in there} & crumbs
-            stay = {c for c in there if group[c] not in crumbs}
-            if gone and len(stay) == 1 and not any(place.on_border(lines) for place in side.at if stay & set(place.cells)):
+            stay = [c for c in there if group[c] not in crumbs]
+            if gone and len(stay) == 1 and not any(place.on_border(lines) for place in side.at if stay[0] in place.cells):
                 a, b = network.points[list(side.nodes)]
                 for g in gone:
                     opened[g] += float(np.linalg.norm(b - a))

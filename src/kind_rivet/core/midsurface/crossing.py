@@ -74,12 +74,12 @@ def make_by_crossing(
     hands: tuple[Hand, ...] = (),
     left_out: frozenset[frozenset[int]] = frozenset(),
     found: Callable[[Shape, list[Middle]], None] = lambda solid, middles: None,
-    tubes: bool = False,
+    tubes: frozenset[int] = frozenset(),
 ) -> Crossed:
     """The sheet of a body whose walls meet, as decided by hand where it was. Raises `Refused` when no walls are found.
 
     `left_out`: walls, by the faces beside them, that are not made (`Crossed.slivers` and `Crossed.wedges` of an earlier sheet).
-    `tubes`: patches of one smooth skin that closes round on itself are taken as one tube.
+    `tubes`: faces that are taken as one tube where they are patches of one smooth skin that closes round on itself.
     `found` is told of the walls once they are known, with the solid their sides are faces of.
     """
     joined, _ = simplify(solid, blends=True, turning=np.pi, tubes=tubes)

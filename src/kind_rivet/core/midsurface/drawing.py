@@ -13,6 +13,7 @@ from kind_rivet.core.geometry.holes import falls_away
 from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.midsurface.bend_lines import TANGENT, bend_lines
+from kind_rivet.core.midsurface.blends import rounding
 from kind_rivet.core.midsurface.contacts import ended_at_bends, through_contacts, with_contacts, without_twins
 from kind_rivet.core.midsurface.cracks import crack_steps
 from kind_rivet.core.midsurface.feet import feet
@@ -32,7 +33,6 @@ ALONG = 0.02  # walls: lines nearer to each other than this run along each other
 SHORT_OF = 0.6  # of the thicker wall: how far a wall ends before the middle of another that it meets
 LOST = 0.1  # walls: a chart that leads back to a point no nearer than this does not know it
 STATIONS = 33  # places along a straight crossing at which to ask whether there are walls near by
-ROUNDING = 4.0  # walls of radius up to which a round face is a blend
 TOLD = 5  # samples that tell whether a wall is equally thick all over
 HALVINGS = 12  # of the stretch in which a chart ends
 GRAZING = 0.995  # cosine between middles that cross, though nearly along each other, where they are not known to run on into each other
@@ -50,7 +50,7 @@ def find_middles(shape: Shape, pairs: list[Pair], fields: list[Field], tolerance
         except Refused as trouble:  # it cannot be laid flat: the other walls go on, and its faces are named as not used
             refused.append(trouble)
             continue
-        blends = sum(_rounding(shape, f, pair.wall) for f in (pair.a, pair.b))
+        blends = sum(rounding(shape, f, pair.wall) for f in (pair.a, pair.b))
         # Between blends on both sides of a wall the middle is flat: the wall that ends there goes on, it does not get thicker.
         least = {"free": 1, "plane": 2}.get(made.carrier.kind, 3)
         if blends >= least and not _bent_wall(shape, pair, made):
@@ -71,27 +71,6 @@ def find_middles(shape: Shape, pairs: list[Pair], fields: list[Field], tolerance
     if refused and not out:
         raise refused[0]
     return out
-
-
-def _rounding(shape: Shape, face: int, wall: float) -> bool:
-    """Is a face a blend: round with a small radius? A free-form one, as blends are that run on into each other, where most of it is."""
-    carrier = shape.faces[face].carrier
-    if carrier.kind == "free":
-        return _radius(shape, face) < ROUNDING * wall
-    return carrier.kind in ("cylinder", "torus", "sphere") and carrier.data[-1] < ROUNDING * wall
-
-
-def _radius(shape: Shape, face: int) -> float:
-    """Radius to which a face is bent more tightly over half its area: how fast the normal turns along the sides of its facets."""
-    mine = shape.facet_face == face
-    corners, normals = shape.points[shape.facets[mine]], shape.normals[mine]
-    turn = np.linalg.norm(normals - np.roll(normals, -1, axis=1), axis=2)
-    side = np.linalg.norm(corners - np.roll(corners, -1, axis=1), axis=2)
-    bend = (turn / np.maximum(side, 1e-300)).max(axis=1)
-    order = np.argsort(-bend)
-    area = np.cumsum(shape.facet_area[mine][order])
-    middle = bend[order[min(int(np.searchsorted(area, area[-1] / 2)), len(order) - 1)]]
-    return float("inf") if middle <= 0 else float(1.0 / middle)
 
 
 def _bent_wall(shape: Shape, pair: Pair, made: Middle) -> bool:

@@ -27,6 +27,10 @@ SHARP = 0.8  # share of a chamfer's border at which it falls away sharply
 ENDS = 0.3  # share of a floor's border at which it may end rather than have walls standing on it
 LEFT, HAIR = 2.5, 1e-3  # how much more a floor's outline holds than what is seen of it; walls within which faces lie in one plane
 MINOR = 0.2  # of what each of two sides makes with another: up to that an unsteady wall between them is a wedge
+OUT, PART = (
+    1.0,
+    0.5,
+)  # spread of thickness, in walls, from which a round side runs out on a flat one, and the share of that it lies opposite of at most
 OVERLAP = 0.1  # of a face: what lies opposite a smooth neighbour of its partner up to this belongs to that
 NARROWER, MUCH = 0.5, 0.25  # walls: overlaps up to this width, if they are less than so much of what each side has of its own
 EVEN = 1e-3  # spread of thickness, in walls, up to which a wall is equally thick all over
@@ -211,8 +215,19 @@ def _without_slivers(pairs: list[Pair]) -> list[Pair]:
 
 
 def _without_corners(shape: Shape, pairs: list[Pair]) -> list[Pair]:
-    """The pairs without flat ones at such an angle that they are a corner, as where a rib is cut off aslant; two sides that make no other pair are a wedge."""
+    """The pairs without sides at such an angle that they are a corner, as where a rib is cut off aslant; two flat ones that make no other pair are a wedge.
+
+    Where a round side runs out on a flat face, its wall is known by the other side that it lies evenly opposite to.
+    """
     times = Counter(f for pair in pairs for f in (pair.a, pair.b))
+    even = {f: pair.weight for pair in reversed(pairs) if pair.even for f in (pair.a, pair.b)}
+
+    def runs_out(pair: Pair) -> bool:
+        flat = [f for f in (pair.a, pair.b) if shape.faces[f].carrier.kind == "plane"]
+        if len(flat) != 1 or pair.spread < OUT or pair.b not in shape.face_neighbours[pair.a]:
+            return False
+        round_one = pair.b if flat[0] == pair.a else pair.a
+        return pair.weight < min(PART * float(shape.face_area[flat[0]]), MINOR * even.get(round_one, 0.0))
 
     def is_corner(pair: Pair) -> bool:
         one, other = shape.faces[pair.a].carrier, shape.faces[pair.b].carrier
@@ -220,7 +235,7 @@ def _without_corners(shape: Shape, pairs: list[Pair]) -> list[Pair]:
             return False
         return bool(np.linalg.norm(np.cross(one.array[3:6], other.array[3:6])) > SLANT)
 
-    return [pair for pair in pairs if not is_corner(pair)]
+    return [pair for pair in pairs if not (is_corner(pair) or runs_out(pair))]
 
 
 def _without_wedges(shape: Shape, pairs: list[Pair]) -> list[Pair]:
