@@ -169,12 +169,26 @@ def _is_chamfer(shape: Shape, face: int) -> bool:
 
 
 def _unbroken_width(shape: Shape, width: Floats, face: int, wall: float) -> float:
-    """Mean width of a flat face together with the roundings and chamfers of its edges, as they lie in its plane."""
-    around = {f for e in shape.face_edges[face] for f in shape.edge_faces[e] if f != face and width[f] < BROKEN * wall}
+    """Mean width of a flat face together with the roundings, chamfers and blends along its edges, as they lie in its plane."""
+    around = {
+        f
+        for e in shape.face_edges[face]
+        for f in shape.edge_faces[e]
+        if f != face and (width[f] < BROKEN * wall or _is_blend(shape, face, f, e, wall))
+    }
     normal = shape.faces[face].carrier.array[3:6]
     seen = np.isin(shape.facet_face, list(around))
     more = float((shape.facet_area[seen] * np.abs(shape.facet_normal[seen] @ normal)).sum())
     return float(width[face] * (1 + more / max(float(shape.face_area[face]), 1e-300)))
+
+
+def _is_blend(shape: Shape, face: int, other: int, edge: int, wall: float) -> bool:
+    """Does a flat face run on smoothly into a hollow round one with a small radius, as at the foot of another wall?"""
+    carrier = shape.faces[other].carrier
+    if carrier.kind != "cylinder" or carrier.data[-1] > wall or not smooth_edge(shape, edge):
+        return False
+    a = shape.points[shape.edges[edge].nodes].mean(axis=0)
+    return bool((carrier.array[:3] - a) @ shape.normals[shape.facet_face == face][0, 0] > 0)
 
 
 def _is_floor(shape: Shape, face: int, wall: float) -> bool:
