@@ -90,8 +90,9 @@ def _as_pattern(
         return holes
     two = fold == 6 and (count % 12 == 0 or polygon)  # one row between rings would leave cells with an odd border
     widths = [_widths(hole, float(gap.min()) / 2, rules.size) if two else hole.widths for hole in holes]
-    if fold == 4 and count == 8 and not polygon:
-        widths = [_evened(hole, float(gap.min()), patch, rules) for hole in holes]
+    if (fold, count) in ((4, 8), (4, 12), (6, 12)) and not polygon:
+        even = _Even(fold, count, float(gap.min()))
+        widths = [even.widths(replace(hole, widths=own), patch, rules) for hole, own in zip(holes, widths, strict=True)]
     if polygon:
         return [replace(hole, widths=own) for hole, own in zip(holes, widths, strict=True)]
     out = []
@@ -146,26 +147,44 @@ def _widths(hole: RoundHole, half: float, size: float) -> tuple[float, ...]:
     return (left,) if left >= ROW * size else ()
 
 
-def _evened(hole: RoundHole, gap: float, patch: Patch, rules: ShellRules) -> tuple[float, ...]:
-    """A ring of eight quads amid a square pattern made so wide that neither it nor the cells between the holes differ too much in size.
+@dataclass(frozen=True)
+class _Even:
+    """Rings amid a pattern made so wide that neither they nor the cells between the holes differ too much in size; `gap` between two holes."""
 
-    Two quads lie between neighbouring rings, a square between four of them; `gap` between two holes.
-    """
-    rule = rules.washer_for(2 * hole.radius, hole.centre)
-    radius, pitch = hole.radius, gap + 2 * hole.radius
-    centres, _ = patch.discs
-    amid = np.linalg.norm(np.delete(centres, [0, hole.loop], axis=0) - centres[hole.loop], axis=1) < 0.9 * pitch
-    if len(hole.widths) != 1 or (rule is not None and rule.width > 0) or amid.any():  # a hole within the square leaves no such cells
-        return hole.widths
-    slant = np.sqrt(0.5)
-    width = np.linspace(hole.widths[0], max(hole.widths[0], (gap - LEAST_GAP * rules.size) / 2), 20)
-    reach = radius + width
-    ring = slant / 2 * (reach**2 - radius**2)
-    between = (pitch - (1 + slant) * reach) * slant * reach
-    square = (pitch - 2 * slant * reach) ** 2
-    growth = np.sqrt(np.maximum(np.maximum(between / ring, ring / between), np.maximum(square / between, between / square)))
-    fits = np.flatnonzero(growth <= AIM)
-    return (float(width[fits[0] if len(fits) else np.argmin(growth)]),)
+    fold: int
+    count: int
+    gap: float
+
+    def widths(self, hole: RoundHole, patch: Patch, rules: ShellRules) -> tuple[float, ...]:
+        rule = rules.washer_for(2 * hole.radius, hole.centre)
+        if len(hole.widths) != 1 or (rule is not None and rule.width > 0) or self._holds_more(hole, patch):
+            return hole.widths
+        width = np.linspace(hole.widths[0], max(hole.widths[0], (self.gap - LEAST_GAP * rules.size) / 2), 20)
+        areas = self._areas(hole.radius, hole.radius + width)
+        growth = np.max([np.sqrt(np.maximum(one / other, other / one)) for one, other in areas], axis=0)
+        fits = np.flatnonzero(growth <= AIM)
+        return (float(width[fits[0] if len(fits) else np.argmin(growth)]),)
+
+    def _holds_more(self, hole: RoundHole, patch: Patch) -> bool:
+        """Does a hole lie amid a square of others? Then there are no such cells."""
+        pitch = self.gap + 2 * hole.radius
+        centres, _ = patch.discs
+        near = np.linalg.norm(np.delete(centres, [0, hole.loop], axis=0) - centres[hole.loop], axis=1) < 0.9 * pitch
+        return self.fold == 4 and bool(near.any())
+
+    def _areas(self, radius: float, reach: Floats) -> list[tuple[Floats, Floats]]:
+        """Areas of quads that lie side by side, for rings of some radii `reach` (n,)."""
+        pitch = self.gap + 2 * radius
+        turn = 2 * np.pi / self.count
+        ring = np.sin(turn) / 2 * (reach**2 - radius**2)
+        if self.fold == 6:  # twelve quads between ring and hexagon
+            return [(ring, (np.tan(turn) * pitch**2 / 4 - np.sin(turn) * reach**2) / 2)]
+        between = (pitch - (1 + np.cos(turn)) * reach) * np.sin(turn) * reach  # two between neighbouring rings
+        if self.count == 8:  # a square between four of them
+            square = (pitch - 2 * np.sin(turn) * reach) ** 2
+            return [(ring, between), (between, square)]
+        eighth = ((pitch - reach) ** 2 - 2 * (np.cos(turn) - 0.5) ** 2 * reach**2) / 4  # four in an octagon between four of them
+        return [(ring, between), (between, eighth), (ring, eighth)]
 
 
 def _count(fold: int, wanted: float, most: float) -> int | None:

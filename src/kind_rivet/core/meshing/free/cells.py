@@ -54,7 +54,7 @@ def _evened(nodes: Floats, after: Ints, links: list[Link], size: float) -> list[
     if cells is None:
         return []
     regions, sides = cells.borders()
-    links = _even_round(regions, sides, links, size)
+    links = _even_round(regions, sides, [_coarser(link, size) for link in links], size)
     count = np.array([link.count for link in links] + sides)
     held = np.arange(len(count)) >= len(links)
     way = nodes[[link.end for link in links]] - nodes[[link.start for link in links]]
@@ -96,6 +96,12 @@ def _even(link: Link, size: float) -> Link:
     if not fits and link.row.length >= 2 * EVEN_SHORT * size and link.row.length <= 2 * LONG * size:
         fits = [2]
     return replace(link, count=min(fits, key=lambda n: abs(link.row.sides - n))) if fits else link
+
+
+def _coarser(link: Link, size: float) -> Link:
+    """The link with two sides less where its sides are shorter than need be: those of small holes are, and sides along links would follow them."""
+    fewer = link.count - 2
+    return replace(link, count=fewer) if fewer >= 2 and not _fits(link, link.count, size) and _fits(link, fewer, size) else link
 
 
 def _other(link: Link, size: float) -> int:
