@@ -58,6 +58,7 @@ def nodes_along(
             a, b = root(int(edge.nodes[0])), root(int(edge.nodes[-1]))
             if a != b:
                 parent[b if rank[a] >= rank[b] else a] = a if rank[a] >= rank[b] else b
+    amid = _amid_corners(shape, count, firm)
     at_vertex: dict[int, int] = {}
     nodes: list[Ints] = []
     stations: list[Floats] = []
@@ -77,7 +78,7 @@ def nodes_along(
         for end in (int(shape.edges[e].nodes[0]), int(shape.edges[e].nodes[-1])):
             keeper = root(end)
             if keeper not in at_vertex:
-                at_vertex[keeper] = int(build.nodes(shape.points[keeper][None], VERTEX, keeper)[0])
+                at_vertex[keeper] = int(build.nodes(amid.get(end, shape.points[keeper])[None], VERTEX, keeper)[0])
             ends.append(at_vertex[keeper])
         if e in lines and count[e]:  # on the edge, like all else: what bends want of its nodes comes after meshing
             places = curve.station_of(lines[e])
@@ -93,6 +94,26 @@ def nodes_along(
         nodes.append(np.concatenate(([ends[0]], inner, [ends[1]])).astype(np.int32) if count[e] else np.array(ends[:1], np.int32))
         stations.append(places)
     return nodes, stations
+
+
+def _amid_corners(shape: Shape, count: NDArray[np.int64], firm: Collection[int]) -> dict[int, Floats]:
+    """Both ends of each free edge that is looked past by itself, as where a corner is rounded or broken → the middle of the edge: no end is moved more than the other."""
+    at_end: dict[int, list[int]] = {}
+    for e, edge in enumerate(shape.edges):
+        for end in (int(edge.nodes[0]), int(edge.nodes[-1])):
+            at_end.setdefault(end, []).append(e)
+    out = {}
+    for e in np.flatnonzero(count == 0).tolist():
+        chain = shape.edges[e].nodes
+        ends = int(chain[0]), int(chain[-1])
+        beside = [f for end in ends for f in at_end[end] if f != e]
+        alone = (
+            len(beside) == 2 and len(shape.edge_faces[e]) == 1 and not any(count[f] == 0 or len(shape.edge_faces[f]) > 1 for f in beside)
+        )
+        if alone and not set(ends) & set(firm):
+            middle = shape.points[chain[[(len(chain) - 1) // 2, len(chain) // 2]]].mean(axis=0)
+            out |= dict.fromkeys(ends, middle)
+    return out
 
 
 def _on_wall(shape: Shape, edge: int, points: Floats) -> Floats:
@@ -193,9 +214,14 @@ def vertex_places(patch: Patch, edge_nodes: list[Ints], build: Builder) -> dict[
     for part in shrunk:
         node = int(edge_nodes[part.edge][0])
         away = np.linalg.norm(patch.space[corners] - points[node], axis=1)
-        here = away < 1e-9 * max(1.0, float(np.abs(points[node]).max()))
+        least = 1e-9 * max(1.0, float(np.abs(points[node]).max()))
+        here = away < least
         if here.any():
             out[node] = patch.flat[corners[here]]
+            continue
+        middle = part.corners[[(len(part.corners) - 1) // 2, len(part.corners) // 2]]
+        if np.linalg.norm(patch.space[middle].mean(axis=0) - points[node]) < least:
+            out[node] = patch.flat[middle].mean(axis=0)[None]
     return out
 
 

@@ -58,7 +58,7 @@ def match_opposite(four: list[Sides], holed: list[Sides], patches: list[Patch | 
 
     Those of `holed` regions, which are meshed without rows as well, are only brought together where they are nearly equal.
     """
-    matching = _Matching(count, wishes, edge_uses(patches, len(count)), _groups(four, count))
+    matching = _Matching(count, wishes, edge_uses(patches, len(count)), _groups(four, count, wishes.held))
     for _ in range(ROUNDS):
         changed = False
         for a, c in _pairs(four):
@@ -76,18 +76,36 @@ def _pairs(lot: list[Sides]) -> list[tuple[list[int], list[int]]]:
     return [(sides[k], sides[k + 2]) for sides in lot for k in (0, 1)]
 
 
-def _groups(four: list[Sides], count: NDArray[np.int64]) -> list[list[int]]:
-    """Edges that lie opposite each other alone, through any number of regions."""
+def _groups(four: list[Sides], count: NDArray[np.int64], held: NDArray[np.bool_]) -> list[list[int]]:
+    """Edges that lie opposite each other alone, through any number of regions; the likest come together first.
+
+    Regions side by side may each be a little wider at one end: from the first to the last they are so unlike
+    that equal counts would suit neither. Only what follows held edges goes together all the same.
+    """
     parent = list(range(len(count)))
+    least, most = count.copy(), count.copy()
+    firm = held & (count > 0)
 
     def root(e: int) -> int:
         while parent[e] != e:
             e = parent[e]
         return e
 
-    for a, c in _pairs(four):
-        if len(a) == len(c) == 1 and count[a[0]] > 0 and count[c[0]] > 0:  # a side that shrank to a node takes none with it
-            parent[root(a[0])] = root(c[0])
+    def unlikeness(pair: tuple[int, int]) -> tuple[bool, float]:
+        low, high = sorted(int(count[e]) for e in pair)
+        return not firm[list(pair)].any(), high / low
+
+    pairs = [
+        (a[0], c[0]) for a, c in _pairs(four) if len(a) == len(c) == 1 and count[a[0]] > 0 and count[c[0]] > 0
+    ]  # none that shrank to a node
+    for a, c in sorted(pairs, key=unlikeness):
+        one, other = root(a), root(c)
+        low, high = min(least[one], least[other]), max(most[one], most[other])
+        if one == other or (low < UNLIKE * (low + high) / 2 and not (firm[one] or firm[other])):
+            continue
+        parent[one] = other
+        least[other], most[other] = low, high
+        firm[other] |= firm[one]
     groups: dict[int, list[int]] = {}
     for e in range(len(count)):
         groups.setdefault(root(e), []).append(e)

@@ -44,6 +44,8 @@ def skin_patches(shape: Shape, tree: FacetTree) -> frozenset[int]:
 def _radius(shape: Shape, face: int) -> float:
     """Radius to which a face is bent more tightly over half its area: how fast the normal turns along the sides of its facets."""
     mine = shape.facet_face == face
+    if not mine.any():  # smaller than what facets tell apart
+        return float("inf")
     corners, normals = shape.points[shape.facets[mine]], shape.normals[mine]
     turn = np.linalg.norm(normals - np.roll(normals, -1, axis=1), axis=2)
     side = np.linalg.norm(corners - np.roll(corners, -1, axis=1), axis=2)

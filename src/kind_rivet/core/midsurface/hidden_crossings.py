@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.midsurface.fields import Field
 
+ROUND_OFF = 1e-9  # of the least side: by so much the field may be off zero
 SHARES = np.arange(9) / 8  # places along a side that are looked at
 # Places within a facet, as weights of its corners.
 WITHIN = np.array([(1, 1, 1), (4, 1, 1), (1, 4, 1), (1, 1, 4), (1, 3, 3), (3, 1, 3), (3, 3, 1)], float)
@@ -27,7 +28,7 @@ def without_hidden_crossings(
     split = _Split(points, field, least)
     turns = split.turning(points[names[:, 0]], points[names[:, 1]])
     middles = np.einsum("kj,fjx->fkx", WITHIN / WITHIN.sum(axis=1, keepdims=True), points[facets])
-    seen = field(np.vstack((points[facets].reshape(-1, 3), middles.reshape(-1, 3))))[0] >= 0
+    seen = split.in_front(np.vstack((points[facets].reshape(-1, 3), middles.reshape(-1, 3))))
     corner, inner = seen[: 3 * len(facets)].reshape(-1, 3), seen[3 * len(facets) :].reshape(-1, len(WITHIN))
     alone = (corner.all(axis=1) & ~inner.all(axis=1)) | (~corner.any(axis=1) & inner.any(axis=1))
     asked = turns[index.reshape(-1, 3)].any(axis=1) | alone
@@ -49,12 +50,17 @@ class _Split:
         self.fresh: list[Floats] = []
         self.field = field
         self.least = least
+        self.zero = -ROUND_OFF * least
         self.of_side: dict[tuple[int, int], int] = {}
+
+    def in_front(self, at: Floats) -> NDArray[np.bool_]:
+        """Where the field is not below zero by more than round-off, which changes its sign everywhere on a facet that lies on it."""
+        return np.asarray(self.field(at)[0] >= self.zero)
 
     def turning(self, a: Floats, b: Floats) -> NDArray[np.bool_]:
         """On which sides from a to b (n, 3) the field changes its sign more than once."""
         along = a[:, None] + SHARES[None, :, None] * (b - a)[:, None]
-        front = (self.field(along.reshape(-1, 3))[0] >= 0).reshape(len(a), -1)
+        front = self.in_front(along.reshape(-1, 3)).reshape(len(a), -1)
         return np.asarray(((np.diff(front, axis=1) != 0).sum(axis=1) > 1) & (np.linalg.norm(b - a, axis=1) > self.least))
 
     def facet(self, row: tuple[int, ...]) -> list[tuple[int, ...]]:
@@ -77,8 +83,8 @@ class _Split:
             if self.turning(a[None], b[None])[0]:
                 inner = a + SHARES[1:-1, None] * (b - a)
                 value = self.field(inner)[0]
-                ends = self.field(np.array([a, b]))[0] >= 0
-                away = np.where(ends[0] == ends[1], np.abs(value) * ((value >= 0) != ends[0]), np.r_[0, 0, 0, 1, 0, 0, 0])
+                ends = self.in_front(np.array([a, b]))
+                away = np.where(ends[0] == ends[1], np.abs(value) * ((value >= self.zero) != ends[0]), np.r_[0, 0, 0, 1, 0, 0, 0])
                 node = self._added(inner[int(np.argmax(away))])
             self.of_side[i, j] = node
         return self.of_side[i, j]
@@ -86,11 +92,13 @@ class _Split:
     def _within(self, row: tuple[int, ...]) -> int:
         """A node inside a facet beyond what all its corners lie on, −1 where there is none."""
         corners = np.array([self._at(k) for k in row])
-        if max(np.linalg.norm(corners[k] - corners[k - 1]) for k in range(3)) <= self.least:
+        longest = max(float(np.linalg.norm(corners[k] - corners[k - 1])) for k in range(3))
+        height = float(np.linalg.norm(np.cross(corners[1] - corners[0], corners[2] - corners[0]))) / max(longest, 1e-300)
+        if height <= self.least:  # nodes within do not make its longest side shorter
             return -1
         inner = WITHIN @ corners / WITHIN.sum(axis=1, keepdims=True)
-        value, front = self.field(inner)[0], self.field(corners)[0] >= 0
-        beyond = (value >= 0) != front[0]
+        value, front = self.field(inner)[0], self.in_front(corners)
+        beyond = (value >= self.zero) != front[0]
         if len(set(front.tolist())) > 1 or not beyond.any():
             return -1
         return self._added(inner[int(np.argmax(np.abs(value) * beyond))])
