@@ -102,7 +102,7 @@ def _amid_corners(shape: Shape, count: NDArray[np.int64], firm: Collection[int])
     for e, edge in enumerate(shape.edges):
         for end in (int(edge.nodes[0]), int(edge.nodes[-1])):
             at_end.setdefault(end, []).append(e)
-    out = {}
+    out: dict[int, Floats] = {}
     for e in np.flatnonzero(count == 0).tolist():
         chain = shape.edges[e].nodes
         ends = int(chain[0]), int(chain[-1])

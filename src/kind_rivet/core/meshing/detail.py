@@ -18,6 +18,7 @@ from kind_rivet.core.meshing.washers import LEAST_SIDE, RoundHole
 MOST_PASSAGES = 14  # of a border that is searched for two long sides close to each other
 TINY = 0.2  # of the size: closed edges (holes, bosses) narrower than this vanish; holes matter, so the share is a small one
 FIRST, SECOND = 1, 2
+BOWED = 0.85  # share of its length that lies between the ends of an edge that may be one side: a little more than a quarter of a circle
 
 
 @dataclass(frozen=True)
@@ -42,7 +43,7 @@ def small_detail(
     edges keeps its shape, or within that share of a point at which three walls meet.
     Tiny closed edges vanish. Counts set by hand and `spared` edges stay.
     """
-    length = np.array([c.length for c in curves])
+    length = _as_sides(shape, curves)
     limit = rules.look_past * rules.size
     closed = np.array([edge.closed for edge in shape.edges], bool)
     wanted = (length < limit) & ~closed
@@ -60,6 +61,14 @@ def small_detail(
         if np.linalg.norm(np.ptp(shape.points[shape.edges[e].nodes], axis=0)) < np.sqrt(2) * tiny:
             short[e] = True
     return short
+
+
+def _as_sides(shape: Shape, curves: list[Curve]) -> Floats:
+    """Lengths (e,) of edges, of those that bend but little as of the one side of a shell that they may be: straight from end to end."""
+    length = np.array([c.length for c in curves])
+    ends = np.array([edge.nodes[[0, -1]] for edge in shape.edges]).reshape(-1, 2)
+    chord = np.linalg.norm(shape.points[ends[:, 1]] - shape.points[ends[:, 0]], axis=1)
+    return np.where(chord > BOWED * length, chord, length)
 
 
 def _clusters(shape: Shape, length: Floats, wanted: NDArray[np.bool_], limit: float) -> NDArray[np.bool_]:

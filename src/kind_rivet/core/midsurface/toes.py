@@ -50,14 +50,12 @@ def _toes(shape: Shape, thickness: Floats) -> list[tuple[int, int, Floats]]:
 def _place_on_joint(shape: Shape, thickness: Floats, arc: int, near: int, far: int) -> Floats | None:
     """Where the rim that runs into an arc at `near` would meet the joint that the outline comes to from `far`; None if that is no toe."""
     face = shape.edge_faces[arc][0]
-    rim, riser = _following(shape, face, arc, near), _following(shape, face, arc, far)
-    if rim is None or riser is None or rim == riser or shape.edges[rim].carrier.kind != "line":
+    rim, foot = _following(shape, face, arc, near), _end_of_run(shape, face, arc, far, TOE * float(thickness[face]))
+    if rim is None or foot in (None, near) or shape.edges[rim].carrier.kind != "line":
         return None
     heading = -leaving(shape, rim, near)
     if heading @ leaving(shape, arc, near) < SMOOTH:
         return None
-    ends = shape.edges[riser].nodes
-    foot = int(ends[-1] if int(ends[0]) == far else ends[0])
     at = [k for k in shape.vertices.get(foot, []) if len(shape.edge_faces[k]) > 1]
     if len(at) != 1 or face not in shape.edge_faces[at[0]] or shape.edges[at[0]].carrier.kind != "line":
         return None
@@ -73,6 +71,18 @@ def _place_on_joint(shape: Shape, thickness: Floats, arc: int, near: int, far: i
     if not 0 < down < TOE * wall or not 0 < back < min(TOE * wall, length + BESIDE * wall):
         return None
     return place if back < length - BESIDE * wall else shape.points[other]  # where another rim has come to it already
+
+
+def _end_of_run(shape: Shape, face: int, edge: int, vertex: int, most: float) -> int | None:
+    """The vertex at which the open edges of a face that follow one of them end, as long as there is but one; None where they are longer than `most`."""
+    length = 0.0
+    first = edge
+    while length < most and (following := _following(shape, face, edge, vertex)) not in (None, first):
+        edge = following
+        length += float(shape.edge_length[edge])
+        ends = shape.edges[edge].nodes
+        vertex = int(ends[-1] if int(ends[0]) == vertex else ends[0])
+    return vertex if 0 < length < most else None
 
 
 def _following(shape: Shape, face: int, edge: int, vertex: int) -> int | None:
