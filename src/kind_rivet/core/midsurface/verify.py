@@ -24,6 +24,7 @@ RAYS = 3000  # along each axis, to find places inside the solid
 ALIKE = 0.03  # walls whose thickness differs by a smaller share count as equally thick
 FOOT = 3.0  # walls: longest foot of an edge that runs aslant into another wall
 HAIR = 0.01  # walls between nodes of a free edge that are as good as one
+RIM = 1.5  # of the thickest wall: width up to which a face may be a rim, a rounding or a blend
 GRAZE = 0.1  # walls beside the middle at which the surroundings of a free edge are asked as well
 
 
@@ -37,7 +38,7 @@ def proved(solid: Shape, tree: FacetTree, sheet: Sheet, sides: list[int], tunnel
     mass = float((area * wall / _layers(sheet, points, normal, wall, face)).sum() / solid.bulged_volume)
     cover, bare, off_by = _cover(solid, tree, sheet)
     inner = inner_free(shape, tree, sheet.thickness)
-    unused = tuple(f for f in unused_faces(solid, sides) if f not in tunnels)
+    unused = tuple(f for f in unused_faces(solid, sides, float(sheet.thickness.max())) if f not in tunnels)
     off = _off_middle(shape, tree, points, face, area, wall)
     proof = Proof(mass, cover, _pieces(shape), off, float(inner.sum()), unused, total / solid.bulged_volume)
     return replace(
@@ -247,14 +248,15 @@ def _in_other_wall(
     return out
 
 
-def unused_faces(solid: Shape, sides: list[int]) -> tuple[int, ...]:
-    """Faces that are no side and touch no side: neither wall nor rim."""
+def unused_faces(solid: Shape, sides: list[int], wall: float) -> tuple[int, ...]:
+    """Faces that are no side and touch no side: neither wall nor rim. Narrow ones, for a wall, may have a rounding or a blend between."""
     chosen = set(sides)
+    width = 2 * solid.face_area / np.maximum(solid.face_border_length, 1e-300)
+    beside = solid.face_neighbours
+    narrow = set(np.flatnonzero(width < RIM * wall).tolist())
+    rounding = {f for f in narrow - chosen if solid.faces[f].carrier.kind != "plane" and beside[f] & chosen}
     out = []
     for f in range(len(solid.faces)):
-        if f in chosen:
-            continue
-        beside = {g for e in solid.face_edges[f] for g in solid.edge_faces[e]} & chosen
-        if not beside:
+        if f not in chosen and not beside[f] & (chosen | rounding if f in narrow else chosen):
             out.append(f)
     return tuple(out)
