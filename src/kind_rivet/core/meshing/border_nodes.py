@@ -17,6 +17,8 @@ from kind_rivet.core.meshing.sheet_mesh import EDGE, VERTEX, Builder, Ints
 from kind_rivet.core.meshing.sizes import along
 from kind_rivet.core.meshing.sizes import stations as spread
 
+ROOMY = 0.6  # sizes: sides from which one may become shorter by half a corner that is looked past
+
 
 def nodes_along(
     shape: Shape,
@@ -58,7 +60,7 @@ def nodes_along(
             a, b = root(int(edge.nodes[0])), root(int(edge.nodes[-1]))
             if a != b:
                 parent[b if rank[a] >= rank[b] else a] = a if rank[a] >= rank[b] else b
-    amid = _amid_corners(shape, count, firm)
+    amid = _amid_corners(shape, count, firm, ROOMY * rules.size)
     at_vertex: dict[int, int] = {}
     nodes: list[Ints] = []
     stations: list[Floats] = []
@@ -96,21 +98,25 @@ def nodes_along(
     return nodes, stations
 
 
-def _amid_corners(shape: Shape, count: NDArray[np.int64], firm: Collection[int]) -> dict[int, Floats]:
-    """Both ends of each free edge that is looked past by itself, as where a corner is rounded or broken → the middle of the edge: no end is moved more than the other."""
+def _amid_corners(shape: Shape, count: NDArray[np.int64], firm: Collection[int], side: float) -> dict[int, Floats]:
+    """Both ends of each free edge that is looked past by itself, as where a corner is rounded or broken → the middle of the edge.
+
+    No end is moved more than the other then. Only amid edges with sides of some length, so that none becomes too short by it.
+    """
     at_end: dict[int, list[int]] = {}
     for e, edge in enumerate(shape.edges):
         for end in (int(edge.nodes[0]), int(edge.nodes[-1])):
             at_end.setdefault(end, []).append(e)
+
+    def has_room(e: int) -> bool:
+        return bool(len(shape.edge_faces[e]) == 1 and shape.edge_length[e] > side * max(int(count[e]), 1))
+
     out: dict[int, Floats] = {}
     for e in np.flatnonzero(count == 0).tolist():
         chain = shape.edges[e].nodes
         ends = int(chain[0]), int(chain[-1])
         beside = [f for end in ends for f in at_end[end] if f != e]
-        alone = (
-            len(beside) == 2 and len(shape.edge_faces[e]) == 1 and not any(count[f] == 0 or len(shape.edge_faces[f]) > 1 for f in beside)
-        )
-        if alone and not set(ends) & set(firm):
+        if len(shape.edge_faces[e]) == 1 and len(beside) == 2 and all(map(has_room, beside)) and not set(ends) & set(firm):
             middle = shape.points[chain[[(len(chain) - 1) // 2, len(chain) // 2]]].mean(axis=0)
             out |= dict.fromkeys(ends, middle)
     return out

@@ -32,7 +32,7 @@ LONGEST_RIM = 1.8  # sizes; longest side of a circle for the sake of one within 
 LONG_LIFTED = 1.8  # the same where the wall rises from a step: without a ring its shells would be warped
 SHORT_SIDE = 0.5  # of the size; shortest side at a hole for the sake of rings further out
 ROUNDED = 3.2  # sizes along a corner that is rounded off
-CLOSE = 1.0  # sizes between a ring and the border up to which one row lies between them
+CLOSE = 1.2  # sizes between a ring and the border up to which one row lies between them
 ROUND_IT = 12  # steps of ten degrees round a hole in which the border lies close by: more than a straight one does
 LONG_FACING, LEAST_FACING = 1.6, 0.38  # sizes: sides on that border, and sides of the hole for their sake
 FILLED = 9.8  # divisions per size of radius round a disc, up to which the square within its ring has sides that are sound
@@ -508,9 +508,9 @@ def _facing_corner(hole: RoundHole, patch: Patch, rules: ShellRules) -> RoundHol
     sides = shapely.segmentize(shapely.LinearRing(patch.outlines[0]), rules.size / 4)
     away = shapely.get_coordinates(sides) - patch.outlines[hole.loop].mean(axis=0)
     far = np.linalg.norm(away, axis=1)
-    if far.min() - reach > FACING * rules.size:
+    if far.min() - reach > CLOSE * rules.size:
         return hole
-    near = away[far < 1.3 * max(reach + CLOSE * rules.size, far.min())]
+    near = away[far < 1.3 * (reach + CLOSE * rules.size)]
     if len(np.unique(np.arctan2(near[:, 1], near[:, 0]) // np.radians(10))) < ROUND_IT:
         return hole
     wanted = 4 * int(np.ceil(2 * np.pi * far.min() / (LONG_FACING * rules.size) / 4 - 1e-6))
