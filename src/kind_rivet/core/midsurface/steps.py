@@ -15,6 +15,7 @@ PARALLEL = 0.95  # cosine between the walls
 ON = 0.01  # walls off a curve up to which a place lies on it
 LED = 1e-6  # share of a bend beyond its ends that counts as it
 HAIR = 0.1  # walls: points of a curve that are nearer to the end of a bend give way to it
+ALIKE = 0.03  # of a wall: walls that differ by less in thickness are alike
 BESIDE = 0.5  # walls: how much farther than the nearest wall one may end from a riser that it steps at
 HIGHEST = 0.8  # of the thicker wall: how far apart the two middles may lie
 
@@ -29,8 +30,11 @@ def find_steps(
     """
     out: list[Line] = []
     replaced: list[tuple[int, int]] = []
+    bends = {frozenset(line.middles) for line in lines if line.kind == "bend"}
     for m, middle in enumerate(middles):
         others = sorted({k for pair in close if m in pair for k in pair} - {m})
+        # Walls of one thickness that bend into each other do not step, whatever faces lie beside the bend.
+        others = [k for k in others if frozenset((m, k)) not in bends or abs(middle.wall - middles[k].wall) > ALIKE * middle.wall]
         for number in list(middle.lines):
             line = lines[number]
             if line.kind != "riser":
