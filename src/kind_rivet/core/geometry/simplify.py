@@ -14,6 +14,7 @@ from kind_rivet.core.geometry.shape import Edge, Face, Shape
 
 SMOOTH = np.cos(np.radians(8.0))
 OPEN = np.radians(80.0)  # what turns by less from its mean is no tube
+HAIR = 0.02  # radii: straight bits up to this are parts of the arc beside them
 FILLET = 1.8  # radii: a round face narrower than this is a fillet
 
 
@@ -173,17 +174,26 @@ def edges_in_one(shape: Shape) -> Shape:
             continue
         first, second = edges[now[at[0]]], edges[now[at[1]]]
         assert first is not None and second is not None
-        if first.carrier.kind != second.carrier.kind or first.carrier.kind not in ("line", "circle"):
+        kinds = sorted((first.carrier.kind, second.carrier.kind))
+        chord = kinds == ["circle", "line"] and _is_hair(shape, first, second)  # where an outline was hardly open
+        if kinds not in (["circle"] * 2, ["line"] * 2) and not chord:
             continue
         a, b = first.nodes, second.nodes
         nodes = np.concatenate((a if a[-1] == node else a[::-1], (b if b[0] == node else b[::-1])[1:]))
         carrier = fit_curve(shape.points[nodes], tolerance)
-        if carrier.kind == first.carrier.kind and nodes[0] != nodes[-1]:
+        if carrier.kind == kinds[0] and (nodes[0] != nodes[-1] or chord):
             gone = now[at[1]]
             edges[now[at[0]]], edges[gone] = Edge(nodes.astype(np.int32), carrier), None
             now = [now[at[0]] if e == gone else e for e in now]
     kept = tuple(edge for edge in edges if edge is not None)
     return shape if len(kept) == len(edges) else replace(shape, edges=kept)
+
+
+def _is_hair(shape: Shape, first: Edge, second: Edge) -> bool:
+    """Is the straight one of two edges a single segment far shorter than the radius of the round one?"""
+    line, arc = (first, second) if first.carrier.kind == "line" else (second, first)
+    ends = shape.points[line.nodes[[0, -1]]]
+    return len(line.nodes) == 2 and bool(np.linalg.norm(ends[1] - ends[0]) < HAIR * arc.carrier.data[-1])
 
 
 def without_slits(shape: Shape) -> Shape:
