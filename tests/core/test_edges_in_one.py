@@ -43,6 +43,14 @@ def test_nothing_to_join_gives_the_same_object() -> None:
     assert edges_in_one(shape) is shape
 
 
+def test_a_circle_that_is_hardly_open_is_closed() -> None:
+    t = np.append(np.linspace(0.0, 2 * np.pi - 0.01, 60), 2 * np.pi - 0.005)[:-1]
+    out = edges_in_one(fan(3.0 * np.column_stack((np.cos(t), np.sin(t))), [0, 59]))
+    assert len(out.edges) == 1 and out.edges[0].closed and out.edges[0].carrier.kind == "circle"
+    wide = np.linspace(0.0, 2 * np.pi - 0.1, 60)
+    assert len(edges_in_one(fan(3.0 * np.column_stack((np.cos(wide), np.sin(wide))), [0, 59])).edges) == 2
+
+
 def test_arcs_of_one_circle_become_one_but_never_close() -> None:
     t = np.arange(72) / 72 * 2 * np.pi
     out = edges_in_one(fan(3.0 * np.column_stack((np.cos(t), np.sin(t))), [0, 18, 36, 54]))

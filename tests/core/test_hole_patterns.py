@@ -7,12 +7,15 @@ import pytest
 
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.meshing.facing_gaps import facing_edges
-from kind_rivet.core.meshing.hole_patterns import _count, _directions, neighbours
+from kind_rivet.core.meshing.hole_patterns import _count, _directions, _Even, neighbours
 from kind_rivet.core.meshing.patch import lay_flat
 from kind_rivet.core.meshing.rules import ShellRules, WasherRule
 from kind_rivet.core.meshing.shared_rings import with_shared_rings
 from kind_rivet.core.meshing.shells import mesh_sheet
-from tests.thin_meshes import Made, drawing, drawn_sheet, made
+from kind_rivet.core.midsurface.extract import extract
+from kind_rivet.core.midsurface.sheet import Sheet
+from tests.thin_meshes import Made, drawing, drawn_sheet, made, meshed, solid_of
+from tests.thin_parts import box, cut, cylinder
 
 NAMES = sorted(drawing("draw_hole_patterns").PARTS)
 FINE = ["staggered_plate", "hexagon_grille", "slotted_pan", "half_pitch_plate"]
@@ -65,6 +68,39 @@ def test_close_holes_share_the_rows_between_them() -> None:
     for k in ringed:
         assert (mesh.ring == k).sum() == mesh.holes[k].divisions
     assert np.array_equal(with_shared_rings(mesh).ring, mesh.ring)
+
+
+@pytest.mark.parametrize(("fold", "count"), [(4, 8), (4, 12), (6, 12)])
+def test_rings_amid_patterns_are_as_wide_as_growth_asks(fold: int, count: int) -> None:
+    """The areas of the quads round a hole make up what lies between it and the border of its cell."""
+    even, radius, reach = _Even(fold, count, 3.3), 2.0, np.array([2.9, 3.2])
+    pitch = 3.3 + 2 * radius
+    areas = [area for pair in even._areas(radius, reach) for area in pair]
+    ring = areas[0]
+    if fold == 6:
+        cell, rest = 0.75**0.5 * pitch**2, 12 * areas[1]
+    else:
+        between, square = areas[1], areas[3]
+        cell, rest = pitch**2, 4 * between + (square if count == 8 else 4 * square)
+    polygon = count / 2 * np.sin(2 * np.pi / count) * radius**2
+    assert polygon + count * ring + rest == pytest.approx(np.full(2, cell))
+
+
+def plate_of_holes(pitch: float, radius: float, staggered: bool) -> Sheet:
+    rows = [pitch * (0.75**0.5 if staggered else 1.0) * j for j in range(5)]
+    places = [(pitch * (i + 0.5 * (staggered and j % 2)), y) for i in range(6) for j, y in enumerate(rows)]
+    blank = box(-2 * pitch, -2 * pitch, 0, 9.5 * pitch, rows[-1] + 4 * pitch, 1.5)
+    return extract(solid_of(cut(blank, [cylinder((x, y, -1), (0, 0, 1), radius, 4) for x, y in places])))
+
+
+@pytest.mark.parametrize(("pitch", "radius", "staggered", "size"), [(7.4, 2.07, False, 1.5), (10.23, 2.38, True, 3.0)])
+def test_shells_between_the_holes_of_a_pattern_are_alike_in_size(pitch: float, radius: float, staggered: bool, size: float) -> None:
+    """What lay amid four holes was 1.6 times as large as their rings; rows between small staggered holes as short as the holes' sides."""
+    mesh = meshed(plate_of_holes(pitch, radius, staggered), size)
+    assert not len(mesh.quality.failing)
+    assert mesh.growth.max() < 1.5
+    hole = mesh.shells.holes[14]
+    assert (mesh.shells.ring == 14).sum() == hole.divisions == 12
 
 
 def test_what_a_rule_or_a_hand_says_stays() -> None:

@@ -260,6 +260,16 @@ def test_an_eye_without_room_for_a_ring_is_divided_for_the_row_round_it() -> Non
     assert len(mesh.quality.failing) == 0
 
 
+@pytest.mark.parametrize(("width", "radius", "size"), [(26, 3.9, 5.0), (40, 6.0, 8.0), (26.11, 4.83, 4.0)])
+def test_a_lug_with_one_row_round_its_ring_has_rows_to_its_end(width: float, radius: float, size: float) -> None:
+    """The ring is a little more than a size from the round end: with too few divisions there quads with three corners on the end were left."""
+    ends = [cylinder((30, 0, 0), (0, 0, 1), width / 2, 4)]
+    lug = fused(box(-30, -width / 2, 0, 60, width, 4), ends)
+    mesh = meshed(extract(solid_of(cut(lug, [cylinder((30, 0, -1), (0, 0, 1), radius, 6)]))), size)
+    assert not len(mesh.quality.failing)
+    assert mesh.least_jacobian > 0.75
+
+
 def test_arcs_of_a_rounded_end_get_the_same_count() -> None:
     """Five sides at the foot of a tongue, one along each flank and four round each corner are odd; one more on one arc alone leaves it lopsided."""
     ends = [cylinder((5, y, 0), (0, 0, 1), 12.28, 2) for y in (-0.22, 0.22)]

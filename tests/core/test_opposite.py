@@ -81,3 +81,11 @@ def test_a_count_set_by_hand_is_followed_by_the_side_opposite_however_coarse_it_
     after = [len(nodes) - 1 for nodes in d.mesh_edges[1]]
     assert after[longest] == 10
     assert sum(b == before[longest] and a == 10 for a, b in zip(after, before, strict=True)) == 2
+
+
+def test_chains_of_sides_that_differ_too_much_from_first_to_last_are_broken() -> None:
+    """25, 10 and 5 divisions: each is like enough to its neighbour, but together none would suit both ends."""
+    chain: list[Sides] = [([0], [], [1], []), ([1], [], [2], [])]
+    assert matched(chain, [25, 10, 5], wishes([25, 10, 5])) == [25, 8, 8]  # the likest go together
+    assert matched(chain, [12, 10, 8], wishes([12, 10, 8])) == [10, 10, 10]
+    assert matched(chain, [25, 10, 5], wishes([25, 10, 5], (), (0,))) == [25, 25, 25]  # by hand: all follow

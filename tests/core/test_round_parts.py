@@ -260,6 +260,17 @@ def test_a_facet_that_reaches_from_end_to_end_of_an_arc_is_split() -> None:
     assert len(same[0]) == 4 and np.array_equal(same[1], facets)
 
 
+def test_a_facet_on_a_middle_itself_is_not_split() -> None:
+    """Round-off changes the sign all over it: it would be split again and again."""
+    points = np.array([(0, 0, 0), (10, 0, 0), (5, 0, 20.0)])
+
+    def noise(p: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        return 1e-14 * np.sin(1e3 * p.sum(axis=1)), np.zeros_like(p)
+
+    _, split, _ = without_hidden_crossings(points, np.array([(0, 1, 2)]), noise, 1.0)
+    assert split.tolist() == [[0, 1, 2]]
+
+
 def test_what_faces_bulge_beyond_their_facets_counts() -> None:
     ball = solid_of(BRepPrimAPI_MakeSphere(10.0).Solid())
     exact = 4000 * np.pi / 3

@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+from types import SimpleNamespace
+
 import numpy as np
 import pytest
 
 from kind_rivet.core.geometry.carriers import Carrier, arc_lengths
+from kind_rivet.core.midsurface import steps
 from kind_rivet.core.midsurface.drawing import _up_to
 from kind_rivet.core.midsurface.fields import CarrierField
 from kind_rivet.core.midsurface.network import _half_way
-from kind_rivet.core.midsurface.steps import _between_bends, _passing
+from kind_rivet.core.midsurface.steps import _between_bends, _passing, find_steps
 from kind_rivet.core.midsurface.traces import Line
 
 
@@ -83,3 +86,15 @@ def test_nodes_on_a_step_lie_midway_between_its_walls() -> None:
     assert place[3] == pytest.approx(line.points[0])
     assert place[1] == pytest.approx(line.points[1])
     assert place[4] == pytest.approx(line.points[2])
+
+
+@pytest.mark.parametrize(("thicker", "asked"), [(0.0, []), (0.5, [1])])
+def test_walls_alike_that_bend_into_each_other_do_not_step(monkeypatch: pytest.MonkeyPatch, thicker: float, asked: list[int]) -> None:
+    """A rounding beside a bend made a tangle of lines on the two walls, one of which was lost."""
+    walls = [SimpleNamespace(wall=wall, lines=lines, sides=(set(), set())) for wall, lines in ((3.0, [0]), (3.0 + thicker, []))]
+    along = np.array([[0.0, 0, 0], [1, 0, 0]])
+    lines = [Line("riser", along, (), (0,), 5), Line("bend", along, (), (0, 1))]
+    seen: list[int] = []
+    monkeypatch.setattr(steps, "_over", lambda middle, other, here, line: seen.append(walls.index(other)))
+    assert find_steps(None, walls, {(0, 1)}, lines) == ([], [])  # type: ignore[arg-type]
+    assert seen == asked

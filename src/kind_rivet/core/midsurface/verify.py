@@ -24,6 +24,7 @@ RAYS = 3000  # along each axis, to find places inside the solid
 ALIKE = 0.03  # walls whose thickness differs by a smaller share count as equally thick
 FOOT = 3.0  # walls: longest foot of an edge that runs aslant into another wall
 HAIR = 0.01  # walls between nodes of a free edge that are as good as one
+ROUNDED = 3  # faces, each beside the last, over which a corner of a rounded rim is reached from a side
 RIM = 1.5  # of the thickest wall: width up to which a face may be a rim, a rounding or a blend
 GRAZE = 0.1  # walls beside the middle at which the surroundings of a free edge are asked as well
 
@@ -249,14 +250,11 @@ def _in_other_wall(
 
 
 def unused_faces(solid: Shape, sides: list[int], wall: float) -> tuple[int, ...]:
-    """Faces that are no side and touch no side: neither wall nor rim. Narrow ones, for a wall, may have a rounding or a blend between."""
+    """Faces that are no side and touch no side: neither wall nor rim. From a side to a rim, and on to its corner, there may be roundings and blends."""
     chosen = set(sides)
     width = 2 * solid.face_area / np.maximum(solid.face_border_length, 1e-300)
-    beside = solid.face_neighbours
-    narrow = set(np.flatnonzero(width < RIM * wall).tolist())
-    rounding = {f for f in narrow - chosen if solid.faces[f].carrier.kind != "plane" and beside[f] & chosen}
-    out = []
-    for f in range(len(solid.faces)):
-        if f not in chosen and not beside[f] & (chosen | rounding if f in narrow else chosen):
-            out.append(f)
-    return tuple(out)
+    narrow = np.flatnonzero(width < RIM * wall).tolist()
+    reached = set(chosen)
+    for _ in range(ROUNDED):
+        reached |= {f for f in narrow if solid.face_neighbours[f] & reached}
+    return tuple(f for f in range(len(solid.faces)) if f not in reached and not solid.face_neighbours[f] & chosen)
