@@ -93,7 +93,7 @@ def plate_of_holes(pitch: float, radius: float, staggered: bool) -> Sheet:
     return extract(solid_of(cut(blank, [cylinder((x, y, -1), (0, 0, 1), radius, 4) for x, y in places])))
 
 
-@pytest.mark.parametrize(("pitch", "radius", "staggered", "size"), [(7.4, 2.07, False, 1.5), (10.23, 2.38, True, 3.0)])
+@pytest.mark.parametrize(("pitch", "radius", "staggered", "size"), [(7.0, 2.07, False, 1.5), (10.4, 2.38, True, 3.0)])
 def test_shells_between_the_holes_of_a_pattern_are_alike_in_size(pitch: float, radius: float, staggered: bool, size: float) -> None:
     """What lay amid four holes was 1.6 times as large as their rings; rows between small staggered holes as short as the holes' sides."""
     mesh = meshed(plate_of_holes(pitch, radius, staggered), size)
