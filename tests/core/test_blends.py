@@ -10,7 +10,8 @@ import pytest
 from kind_rivet.core.geometry.carriers import frame
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.geometry.simplify import simplify
-from kind_rivet.core.midsurface.drawing import ROUNDING, TOLD, _bent_wall, _by_face, _radius
+from kind_rivet.core.midsurface.blends import ROUNDING, _radius
+from kind_rivet.core.midsurface.drawing import TOLD, _bent_wall, _by_face
 from kind_rivet.core.midsurface.pairs import Pair
 from kind_rivet.core.midsurface.toes import without_toes
 from tests.thin_meshes import drawn, drawn_sheet, sound_quads, whole_proof

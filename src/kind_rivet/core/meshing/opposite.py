@@ -95,9 +95,8 @@ def _groups(four: list[Sides], count: NDArray[np.int64], held: NDArray[np.bool_]
         low, high = sorted(int(count[e]) for e in pair)
         return not firm[list(pair)].any(), high / low
 
-    pairs = [
-        (a[0], c[0]) for a, c in _pairs(four) if len(a) == len(c) == 1 and count[a[0]] > 0 and count[c[0]] > 0
-    ]  # none that shrank to a node
+    alone = [(a[0], c[0]) for a, c in _pairs(four) if len(a) == len(c) == 1]
+    pairs = [pair for pair in alone if count[list(pair)].all()]  # a side that shrank to a node takes none with it
     for a, c in sorted(pairs, key=unlikeness):
         one, other = root(a), root(c)
         low, high = min(least[one], least[other]), max(most[one], most[other])

@@ -27,8 +27,7 @@ def skin_patches(shape: Shape, tree: FacetTree) -> frozenset[int]:
     """
     free = [f for f, face in enumerate(shape.faces) if face.carrier.kind == "free"]
     pairs = find_pairs(shape, find_opposed(shape, tree))
-    steady = {f for pair in pairs if pair.spread < STEADY for f in (pair.a, pair.b)}
-    wall: dict[int, float] = {}
+    wall: dict[int, float] = {}  # of the faces with something evenly thick under them
     for pair in pairs:
         for f in (pair.a, pair.b) if pair.spread < STEADY else ():
             wall[f] = min(wall.get(f, np.inf), pair.wall)
@@ -38,7 +37,7 @@ def skin_patches(shape: Shape, tree: FacetTree) -> frozenset[int]:
         least = min((wall[f] for f in beside if f in wall), default=0.0)
         return rounding(shape, face, least) and _hollow(shape, face)
 
-    return frozenset(f for f in free if f in steady or not beside_a_wall(f))
+    return frozenset(f for f in free if f in wall or not beside_a_wall(f))
 
 
 def _radius(shape: Shape, face: int) -> float:

@@ -27,10 +27,8 @@ SHARP = 0.8  # share of a chamfer's border at which it falls away sharply
 ENDS = 0.3  # share of a floor's border at which it may end rather than have walls standing on it
 LEFT, HAIR = 2.5, 1e-3  # how much more a floor's outline holds than what is seen of it; walls within which faces lie in one plane
 MINOR = 0.2  # of what each of two sides makes with another: up to that an unsteady wall between them is a wedge
-OUT, PART = (
-    1.0,
-    0.5,
-)  # spread of thickness, in walls, from which a round side runs out on a flat one, and the share of that it lies opposite of at most
+OUT = 1.0  # spread of thickness, in walls, from which a round side runs out on a flat one
+PART = 0.5  # share of that flat one opposite of which it lies at most
 OVERLAP = 0.1  # of a face: what lies opposite a smooth neighbour of its partner up to this belongs to that
 NARROWER, MUCH = 0.5, 0.25  # walls: overlaps up to this width, if they are less than so much of what each side has of its own
 EVEN = 1e-3  # spread of thickness, in walls, up to which a wall is equally thick all over
@@ -234,7 +232,10 @@ def _without_corners(shape: Shape, pairs: list[Pair]) -> list[Pair]:
     Where a round side runs out on a flat face, its wall is known by the other side that it lies evenly opposite to.
     """
     times = Counter(f for pair in pairs for f in (pair.a, pair.b))
-    even = {f: pair.weight for pair in reversed(pairs) if pair.even for f in (pair.a, pair.b)}
+    even: dict[int, float] = {}
+    for pair in pairs:
+        for f in (pair.a, pair.b) if pair.even else ():
+            even[f] = max(even.get(f, 0.0), pair.weight)
 
     def runs_out(pair: Pair) -> bool:
         flat = [f for f in (pair.a, pair.b) if shape.faces[f].carrier.kind == "plane"]
