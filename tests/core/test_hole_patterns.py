@@ -7,7 +7,7 @@ import pytest
 
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.meshing.facing_gaps import facing_edges
-from kind_rivet.core.meshing.hole_patterns import _count, _directions, _Even, neighbours
+from kind_rivet.core.meshing.hole_patterns import _count, _directions, _EvenRings, neighbours
 from kind_rivet.core.meshing.patch import lay_flat
 from kind_rivet.core.meshing.rules import ShellRules, WasherRule
 from kind_rivet.core.meshing.shared_rings import with_shared_rings
@@ -73,7 +73,7 @@ def test_close_holes_share_the_rows_between_them() -> None:
 @pytest.mark.parametrize(("fold", "count"), [(4, 8), (4, 12), (6, 12)])
 def test_rings_amid_patterns_are_as_wide_as_growth_asks(fold: int, count: int) -> None:
     """The areas of the quads round a hole make up what lies between it and the border of its cell."""
-    even, radius, reach = _Even(fold, count, 3.3), 2.0, np.array([2.9, 3.2])
+    even, radius, reach = _EvenRings(fold, count, 3.3), 2.0, np.array([2.9, 3.2])
     pitch = 3.3 + 2 * radius
     areas = [area for pair in even._areas(radius, reach) for area in pair]
     ring = areas[0]

@@ -6,6 +6,7 @@ from functools import lru_cache
 
 import numpy as np
 import pytest
+from OCP.BRepAlgoAPI import BRepAlgoAPI_Common
 from OCP.BRepBuilderAPI import BRepBuilderAPI_MakeEdge, BRepBuilderAPI_MakeFace, BRepBuilderAPI_MakeWire
 from OCP.BRepPrimAPI import BRepPrimAPI_MakePrism
 from OCP.collections import HArray1_gp_Pnt
@@ -14,9 +15,9 @@ from OCP.gp import gp_Pnt, gp_Vec
 from OCP.TopoDS import TopoDS_Shape
 
 from kind_rivet.core.geometry.rays import FacetTree
-from kind_rivet.core.midsurface.blends import skin_patches
 from kind_rivet.core.midsurface.extract import extract
 from kind_rivet.core.midsurface.sheet import Sheet
+from kind_rivet.core.midsurface.skins import skin_patches
 from tests.thin_meshes import drawing, meshed, solid_of
 from tests.thin_parts import box, cut, cylinder, fused
 
@@ -30,26 +31,25 @@ def stadium(half: float, radius: float, z: float, height: float) -> TopoDS_Shape
     return fused(box(-half, -radius, z, 2 * half, 2 * radius, height), ends)
 
 
+TUB = cut(fused(stadium(50, 22.5, 0, 43), [stadium(50, 34.5, 40, 3)]), [stadium(50, 19.5, 3, 50)])  # 3 thick, with a flange
+
+
 @lru_cache
-def flanged_tub(rib: bool) -> Sheet:
-    """A tub 3 thick, 43 high, with blends of 4 at its bottom and under its flange; a rib flush with the flange at one end of its round ends."""
-    part = cut(fused(stadium(50, 22.5, 0, 43), [stadium(50, 34.5, 40, 3)]), [stadium(50, 19.5, 3, 50)])
-    if rib:
-        part = fused(part, [box(48.8, -21, 1.5, 2.4, 42, 41.5)])
+def blended_tub() -> Sheet:
+    """The tub with blends of 4 at its bottom and under its flange."""
 
     def foot(a: gp_Pnt, b: gp_Pnt) -> bool:
-        at_rib = any(abs(abs(p.X() - 50) - 1.2) < 0.01 for p in (a, b))
-        return all(abs(p.Z() - 3) < 0.01 for p in (a, b)) and not at_rib
+        return all(abs(p.Z() - 3) < 0.01 for p in (a, b))
 
     def under(a: gp_Pnt, b: gp_Pnt) -> bool:
         return all(abs(p.Z() - 40) < 0.01 and abs(abs(p.Y()) - 22.5) < 0.01 for p in (a, b))
 
-    return extract(solid_of(part if rib else rounded(rounded(part, 4.0, foot), 4.0, under)))
+    return extract(solid_of(rounded(rounded(TUB, 4.0, foot), 4.0, under)))
 
 
 def test_bends_between_walls_that_blends_shorten_reach_both_joints() -> None:
     """The bend's edges end 7 above the bottom inside and 7 below the flange outside; taken from one alone the walls ran past each other."""
-    sheet = flanged_tub(False)
+    sheet = blended_tub()
     assert sorted(face.carrier.kind for face in sheet.shape.faces) == ["cylinder"] * 2 + ["plane"] * 4
     assert sheet.proof is not None and sheet.proof.inner_free_length == 0
     bends = [
@@ -65,7 +65,7 @@ def test_bends_between_walls_that_blends_shorten_reach_both_joints() -> None:
 
 def test_a_rib_flush_with_a_flange_ends_at_the_wall() -> None:
     """Above the flange's middle it would go on to the wall's outer side, by half a wall, and be joined there by a corner alone."""
-    sheet = flanged_tub(True)
+    sheet = extract(solid_of(fused(TUB, [box(48.8, -21, 1.5, 2.4, 42, 41.5)])))
     above = sheet.shape.points[sheet.shape.points[:, 2] > 41.6]
     assert len(above) and np.abs(above[:, 1]).max() == pytest.approx(21.0)
     mesh = meshed(sheet, 5.0)
@@ -163,3 +163,11 @@ def test_toes_of_several_edges_end_at_the_joint() -> None:
     free = [e for e, beside in enumerate(sheet.edge_faces) if len(beside) == 1 and np.ptp(sheet.points[sheet.edges[e].nodes][:, 1]) < 1e-3]
     upright = [e for e in free if abs(np.ptp(sheet.points[sheet.edges[e].nodes][:, 0])) < 1e-3]
     assert sheet.edge_length[upright] == pytest.approx([12.0] * 4, abs=1e-3)  # from the joint to the rounding
+
+
+def test_a_round_side_that_runs_out_on_a_flat_end_makes_no_wall_with_it() -> None:
+    """A rib along an arc is cut off aslant at both ends of its plate: half-way between end and side there were walls of their own."""
+    ring = cut(cylinder((0, 45.4, 0), (0, 0, 1), 70.7, 24), [cylinder((0, 45.4, -1), (0, 0, 1), 68.7, 26)])
+    rib = BRepAlgoAPI_Common(ring, box(-64.5, -57, 0, 129, 114, 24)).Shape()
+    sheet = extract(solid_of(fused(box(-64.5, -57, -3, 129, 114, 3), [rib])))
+    assert sorted(face.carrier.kind for face in sheet.shape.faces) == ["cylinder", "plane", "plane"]

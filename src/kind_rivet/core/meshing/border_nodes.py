@@ -103,10 +103,6 @@ def _amid_corners(shape: Shape, count: NDArray[np.int64], firm: Collection[int],
 
     No end is moved more than the other then. Only amid edges with sides of some length, so that none becomes too short by it.
     """
-    at_end: dict[int, list[int]] = {}
-    for e, edge in enumerate(shape.edges):
-        for end in (int(edge.nodes[0]), int(edge.nodes[-1])):
-            at_end.setdefault(end, []).append(e)
 
     def has_room(e: int) -> bool:
         return bool(len(shape.edge_faces[e]) == 1 and shape.edge_length[e] > side * max(int(count[e]), 1))
@@ -115,11 +111,16 @@ def _amid_corners(shape: Shape, count: NDArray[np.int64], firm: Collection[int],
     for e in np.flatnonzero(count == 0).tolist():
         chain = shape.edges[e].nodes
         ends = int(chain[0]), int(chain[-1])
-        beside = [f for end in ends for f in at_end[end] if f != e]
+        beside = [f for end in ends for f in shape.vertices[end] if f != e]
         if len(shape.edge_faces[e]) == 1 and len(beside) == 2 and all(map(has_room, beside)) and not set(ends) & set(firm):
-            middle = shape.points[chain[[(len(chain) - 1) // 2, len(chain) // 2]]].mean(axis=0)
+            middle = shape.points[_middle(chain)].mean(axis=0)
             out |= dict.fromkeys(ends, middle)
     return out
+
+
+def _middle(chain: Ints) -> Ints:
+    """The node in the middle of a chain, twice, or the two beside its middle."""
+    return chain[[(len(chain) - 1) // 2, len(chain) // 2]]
 
 
 def _on_wall(shape: Shape, edge: int, points: Floats) -> Floats:
@@ -225,7 +226,7 @@ def vertex_places(patch: Patch, edge_nodes: list[Ints], build: Builder) -> dict[
         if here.any():
             out[node] = patch.flat[corners[here]]
             continue
-        middle = part.corners[[(len(part.corners) - 1) // 2, len(part.corners) // 2]]
+        middle = _middle(part.corners)
         if np.linalg.norm(patch.space[middle].mean(axis=0) - points[node]) < least:
             out[node] = patch.flat[middle].mean(axis=0)[None]
     return out

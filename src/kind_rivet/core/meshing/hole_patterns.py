@@ -91,7 +91,7 @@ def _as_pattern(
     two = fold == 6 and (count % 12 == 0 or polygon)  # one row between rings would leave cells with an odd border
     widths = [_widths(hole, float(gap.min()) / 2, rules.size) if two else hole.widths for hole in holes]
     if (fold, count) in ((4, 8), (4, 12), (6, 12)) and not polygon:
-        even = _Even(fold, count, float(gap.min()))
+        even = _EvenRings(fold, count, float(gap.min()))
         widths = [even.widths(replace(hole, widths=own), patch, rules) for hole, own in zip(holes, widths, strict=True)]
     if polygon:
         return [replace(hole, widths=own) for hole, own in zip(holes, widths, strict=True)]
@@ -148,7 +148,7 @@ def _widths(hole: RoundHole, half: float, size: float) -> tuple[float, ...]:
 
 
 @dataclass(frozen=True)
-class _Even:
+class _EvenRings:
     """Rings amid a pattern made so wide that neither they nor the cells between the holes differ too much in size; `gap` between two holes."""
 
     fold: int
@@ -183,8 +183,8 @@ class _Even:
         if self.count == 8:  # a square between four of them
             square = (pitch - 2 * np.sin(turn) * reach) ** 2
             return [(ring, between), (between, square)]
-        eighth = ((pitch - reach) ** 2 - 2 * (np.cos(turn) - 0.5) ** 2 * reach**2) / 4  # four in an octagon between four of them
-        return [(ring, between), (between, eighth), (ring, eighth)]
+        quarter = ((pitch - reach) ** 2 - 2 * (np.cos(turn) - 0.5) ** 2 * reach**2) / 4  # four in an octagon between four of them
+        return [(ring, between), (between, quarter), (ring, quarter)]
 
 
 def _count(fold: int, wanted: float, most: float) -> int | None:

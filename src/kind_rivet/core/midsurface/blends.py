@@ -4,12 +4,9 @@ from __future__ import annotations
 
 import numpy as np
 
-from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.geometry.shape import Shape
-from kind_rivet.core.midsurface.pairs import find_opposed, find_pairs
 
 ROUNDING = 4.0  # walls of radius up to which a round face is a blend
-STEADY = 0.1  # spread of a wall's thickness, in walls, up to which a tight face on it is a bend of that wall
 
 
 def rounding(shape: Shape, face: int, wall: float) -> bool:
@@ -18,26 +15,6 @@ def rounding(shape: Shape, face: int, wall: float) -> bool:
     if carrier.kind == "free":
         return _radius(shape, face) < ROUNDING * wall
     return carrier.kind in ("cylinder", "torus", "sphere") and carrier.data[-1] < ROUNDING * wall
-
-
-def skin_patches(shape: Shape, tree: FacetTree) -> frozenset[int]:
-    """The freely curved faces that may be patches of one skin: all but hollow blends beside a wall, under which nothing is evenly thick.
-
-    A blend along a curved rib runs on smoothly into the rib's side and the floor, as patches of a skin do into each other.
-    """
-    free = [f for f, face in enumerate(shape.faces) if face.carrier.kind == "free"]
-    pairs = find_pairs(shape, find_opposed(shape, tree))
-    wall: dict[int, float] = {}  # of the faces with something evenly thick under them
-    for pair in pairs:
-        for f in (pair.a, pair.b) if pair.spread < STEADY else ():
-            wall[f] = min(wall.get(f, np.inf), pair.wall)
-
-    def beside_a_wall(face: int) -> bool:
-        beside = {f for e in shape.face_edges[face] for f in shape.edge_faces[e]}
-        least = min((wall[f] for f in beside if f in wall), default=0.0)
-        return rounding(shape, face, least) and _hollow(shape, face)
-
-    return frozenset(f for f in free if f in wall or not beside_a_wall(f))
 
 
 def _radius(shape: Shape, face: int) -> float:
@@ -55,7 +32,7 @@ def _radius(shape: Shape, face: int) -> float:
     return float("inf") if middle <= 0 else float(1.0 / middle)
 
 
-def _hollow(shape: Shape, face: int) -> bool:
+def hollow(shape: Shape, face: int) -> bool:
     """Does a face curve round what lies outside the solid? Its normals come together then."""
     mine = shape.facet_face == face
     corners, normals = shape.points[shape.facets[mine]], shape.normals[mine]

@@ -37,7 +37,7 @@ MISSED = 0.25  # walls beside what was kept of another wall from which a side do
 CRUMB = 0.3  # squared walls around: half a wall beyond each of two others is a quarter of that
 IDLE = 1.5  # the same of what is nowhere wall by itself: strips of half a wall that close no more than the end of another such strip
 OPENED = 1.1  # walls around: length of edges inside the solid that may be opened for the sake of a crumb
-CORNER = 0.6  # walls: the same where a corner beyond another wall hangs on its own: where a fin ends flush with a flange
+CORNER = 0.6  # walls around: the same where a corner beyond another wall hangs on its own: where a fin ends flush with a flange
 PASSES = 3  # choices, each without the feet that turned out to be none
 
 
@@ -214,7 +214,7 @@ def _crumbs(kept: set[Cell], middles: list[Middle], cuts: list[CutMiddle | None]
         area[g] = area.get(g, 0.0) + float(own.area)
         core[g] = core.get(g, 0.0) + float(own.core)
         around[g] = middles[m].around
-        bearable[g] = CORNER * middles[m].around if cell in parted else OPENED * middles[m].around
+        bearable[g] = (CORNER if cell in parted else OPENED) * middles[m].around
     crumbs = {g for g in area if area[g] <= (IDLE if core[g] <= 0 else CRUMB) * around[g] ** 2}
     while crumbs:
         opened = dict.fromkeys(crumbs, 0.0)

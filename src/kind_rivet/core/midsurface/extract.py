@@ -10,9 +10,8 @@ import numpy as np
 
 from kind_rivet.core.errors import Refused
 from kind_rivet.core.geometry.rays import FacetTree
-from kind_rivet.core.geometry.shape import Face, Shape
+from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.geometry.simplify import simplify
-from kind_rivet.core.midsurface.blends import skin_patches
 from kind_rivet.core.midsurface.crossing import Crossed, make_by_crossing
 from kind_rivet.core.midsurface.hand import Hand
 from kind_rivet.core.midsurface.loose import loose_walls
@@ -20,6 +19,7 @@ from kind_rivet.core.midsurface.offset_side import make_by_offset, make_half_way
 from kind_rivet.core.midsurface.remarks import Remark
 from kind_rivet.core.midsurface.reseam import with_seams_clear
 from kind_rivet.core.midsurface.sheet import Proof, Sheet
+from kind_rivet.core.midsurface.skins import joined_faces, skins
 from kind_rivet.core.midsurface.ties import tied
 from kind_rivet.core.midsurface.tubes import with_tubes_divided
 from kind_rivet.core.midsurface.verify import proved
@@ -123,9 +123,9 @@ def _by_crossing(solid: Shape, tree: FacetTree, hands: tuple[Hand, ...] = (), ke
     at first, and the other way too where that does not prove well.
     """
     tries: list[Callable[[], Sheet]] = [lambda: _by_patches(solid, tree, hands, keep)]
-    tubes = frozenset() if hands else _skin_patches(solid, tree)
+    tubes = frozenset() if hands else skins(solid, tree)
     if tubes:
-        many = sum(face.carrier.kind == "free" for face in _faces_joined(solid)) > MANY
+        many = sum(face.carrier.kind == "free" for face in joined_faces(solid)) > MANY
         tries.insert(0 if many else 1, lambda: _crossed(solid, tree, make_by_crossing(solid, tree, tubes=tubes)))
     best: Sheet | None = None
     refused: Refused | None = None
@@ -164,20 +164,6 @@ def _by_patches(solid: Shape, tree: FacetTree, hands: tuple[Hand, ...], keep: Ke
             if _as_good(other, sheet):
                 sheet = other
     return sheet
-
-
-def _skin_patches(solid: Shape, tree: FacetTree) -> frozenset[int]:
-    """Faces that are patches of skins; none where patches go together by themselves as far as skins would."""
-    fewest = len(_faces_joined(solid))
-    free = frozenset(f for f, face in enumerate(solid.faces) if face.carrier.kind == "free")
-    if len(_faces_joined(solid, free)) == fewest:
-        return frozenset()
-    patches = skin_patches(solid, tree)
-    return patches if len(_faces_joined(solid, patches)) < fewest else frozenset()
-
-
-def _faces_joined(solid: Shape, tubes: frozenset[int] = frozenset()) -> tuple[Face, ...]:
-    return simplify(solid, blends=True, turning=np.pi, tubes=tubes)[0].faces
 
 
 def _unproved(sheet: Sheet) -> float:

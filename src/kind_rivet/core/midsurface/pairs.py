@@ -13,6 +13,7 @@ from kind_rivet.core.geometry.holes import falls_away
 from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.geometry.sampling import face_samples, spread_samples
 from kind_rivet.core.geometry.shape import Shape
+from kind_rivet.core.midsurface.blends import hollow
 from kind_rivet.core.midsurface.offset_side import smooth_edge
 
 LEAST, MOST = 48, 600  # samples on a face
@@ -172,7 +173,7 @@ def _unbroken_width(shape: Shape, width: Floats, face: int, wall: float) -> floa
         f
         for e in shape.face_edges[face]
         for f in shape.edge_faces[e]
-        if f != face and (width[f] < BROKEN * wall or _is_blend(shape, face, f, e, wall))
+        if f != face and (width[f] < BROKEN * wall or _is_blend(shape, f, e, wall))
     }
     normal = shape.faces[face].carrier.array[3:6]
     seen = np.isin(shape.facet_face, list(around))
@@ -180,13 +181,12 @@ def _unbroken_width(shape: Shape, width: Floats, face: int, wall: float) -> floa
     return float(width[face] * (1 + more / max(float(shape.face_area[face]), 1e-300)))
 
 
-def _is_blend(shape: Shape, face: int, other: int, edge: int, wall: float) -> bool:
-    """Does a flat face run on smoothly into a hollow round one with a small radius, as at the foot of another wall?"""
+def _is_blend(shape: Shape, other: int, edge: int, wall: float) -> bool:
+    """Does a flat face run on smoothly, across an edge, into another that is hollow and round with a small radius, as at the foot of another wall?"""
     carrier = shape.faces[other].carrier
     if carrier.kind != "cylinder" or carrier.data[-1] > wall or not smooth_edge(shape, edge):
         return False
-    a = shape.points[shape.edges[edge].nodes].mean(axis=0)
-    return bool((carrier.array[:3] - a) @ shape.normals[shape.facet_face == face][0, 0] > 0)
+    return hollow(shape, other)
 
 
 def _is_floor(shape: Shape, face: int, wall: float) -> bool:
@@ -226,16 +226,22 @@ def _without_slivers(pairs: list[Pair]) -> list[Pair]:
     return [pair for pair in pairs if pair.wall > SLIVER * typical or pair.weight > typical**2]
 
 
+def _most_of_sides(pairs: list[Pair]) -> dict[int, float]:
+    """Face → opposed area of the largest of these pairs that it is a side of."""
+    out: dict[int, float] = {}
+    for pair in pairs:
+        for f in (pair.a, pair.b):
+            out[f] = max(out.get(f, 0.0), pair.weight)
+    return out
+
+
 def _without_corners(shape: Shape, pairs: list[Pair]) -> list[Pair]:
     """The pairs without sides at such an angle that they are a corner, as where a rib is cut off aslant; two flat ones that make no other pair are a wedge.
 
     Where a round side runs out on a flat face, its wall is known by the other side that it lies evenly opposite to.
     """
     times = Counter(f for pair in pairs for f in (pair.a, pair.b))
-    even: dict[int, float] = {}
-    for pair in pairs:
-        for f in (pair.a, pair.b) if pair.even else ():
-            even[f] = max(even.get(f, 0.0), pair.weight)
+    even = _most_of_sides([pair for pair in pairs if pair.even])
 
     def runs_out(pair: Pair) -> bool:
         flat = [f for f in (pair.a, pair.b) if shape.faces[f].carrier.kind == "plane"]
@@ -256,10 +262,7 @@ def _without_corners(shape: Shape, pairs: list[Pair]) -> list[Pair]:
 def _without_wedges(shape: Shape, pairs: list[Pair]) -> list[Pair]:
     """The pairs without those between the far sides of two walls that touch, as where a round wall lies tangent to a flat one."""
     even = {f for pair in pairs if pair.even for f in (pair.a, pair.b)}
-    steady: dict[int, float] = {}
-    for pair in pairs:
-        for f in (pair.a, pair.b) if pair.spread < STEADY else ():
-            steady[f] = max(steady.get(f, 0.0), pair.weight)
+    steady = _most_of_sides([pair for pair in pairs if pair.spread < STEADY])
 
     def is_wedge(pair: Pair) -> bool:
         if pair.even or _is_flat(shape, pair):

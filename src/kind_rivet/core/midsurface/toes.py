@@ -59,9 +59,8 @@ def _place_on_joint(shape: Shape, thickness: Floats, arc: int, near: int, far: i
     at = [k for k in shape.vertices.get(foot, []) if len(shape.edge_faces[k]) > 1]
     if len(at) != 1 or face not in shape.edge_faces[at[0]] or shape.edges[at[0]].carrier.kind != "line":
         return None
-    joint = shape.edges[at[0]]
     wall = max(float(thickness[f]) for f in shape.edge_faces[at[0]])
-    other = int(joint.nodes[-1] if int(joint.nodes[0]) == foot else joint.nodes[0])
+    other = _other_end(shape, at[0], foot)
     start, tip = shape.points[foot], shape.points[near]
     along, length = unit(shape.points[other] - start), float(np.linalg.norm(shape.points[other] - start))
     place = _meeting(tip, heading, start, along, BESIDE * wall)
@@ -80,9 +79,13 @@ def _end_of_run(shape: Shape, face: int, edge: int, vertex: int, most: float) ->
     while length < most and (following := _following(shape, face, edge, vertex)) not in (None, first):
         edge = following
         length += float(shape.edge_length[edge])
-        ends = shape.edges[edge].nodes
-        vertex = int(ends[-1] if int(ends[0]) == vertex else ends[0])
+        vertex = _other_end(shape, edge, vertex)
     return vertex if 0 < length < most else None
+
+
+def _other_end(shape: Shape, edge: int, vertex: int) -> int:
+    ends = shape.edges[edge].nodes
+    return int(ends[-1] if int(ends[0]) == vertex else ends[0])
 
 
 def _following(shape: Shape, face: int, edge: int, vertex: int) -> int | None:
