@@ -89,3 +89,9 @@ def test_chains_of_sides_that_differ_too_much_from_first_to_last_are_broken() ->
     assert matched(chain, [25, 10, 5], wishes([25, 10, 5])) == [25, 8, 8]  # the likest go together
     assert matched(chain, [12, 10, 8], wishes([12, 10, 8])) == [10, 10, 10]
     assert matched(chain, [25, 10, 5], wishes([25, 10, 5], (), (0,))) == [25, 25, 25]  # by hand: all follow
+
+
+def test_edges_of_one_count_on_both_sides_of_a_region_do_not_grow_round_by_round() -> None:
+    """Two ends of a box, and a vane between them that is nearer to one: whatever is added on one side comes on the other too."""
+    sides: list[Sides] = [([0], [], [1], []), ([0, 2], [], [1, 3], [])]
+    assert matched(sides, [5, 5, 3, 2], wishes([5, 5, 3, 2], held=(2, 3))) == [5, 5, 3, 2]

@@ -171,3 +171,15 @@ def test_a_round_side_that_runs_out_on_a_flat_end_makes_no_wall_with_it() -> Non
     rib = BRepAlgoAPI_Common(ring, box(-64.5, -57, 0, 129, 114, 24)).Shape()
     sheet = extract(solid_of(fused(box(-64.5, -57, -3, 129, 114, 3), [rib])))
     assert sorted(face.carrier.kind for face in sheet.shape.faces) == ["cylinder", "plane", "plane"]
+
+
+def test_a_plate_flush_with_a_lip_of_round_edge_ends_at_the_lip() -> None:
+    """A half round parted nothing of the plate: under the lip a strip of half a wall stayed, with edges of 1.5 all round."""
+    channel = fused(box(0, 0, 0, 200, 80, 3), [box(0, 77, -30, 200, 3, 33), box(0, 57, -30, 200, 23, 3), box(0, 0, -28.5, 200, 3, 31.5)])
+    channel = fused(channel, [cylinder((0, 57, -28.5), (1, 0, 0), 1.5, 200), cylinder((0, 1.5, -28.5), (1, 0, 0), 1.5, 200)])
+    sheet = extract(solid_of(fused(channel, [box(-3, 0, -30, 3, 80, 33)])))
+    assert sheet.proof is not None and sheet.proof.inner_free_length == 0
+    assert len(sheet.shape.faces) == 5
+    end = sheet.shape.points[(np.abs(sheet.shape.points[:, 0] + 1.5) < 1e-6) & (sheet.shape.points[:, 2] < -28.6)]
+    assert len(end) and end[:, 1].max() < 56  # between the edges of lip and side wall the plate goes on to its own
+    assert not len(meshed(sheet, 6.0).quality.failing)

@@ -159,8 +159,12 @@ class _Matching:
                     break
                 if not self.by_hand[opposite].any() and any(n < count[e] and self.wishes.too_long([e], n) for e, n in dealt.items()):
                     continue
+                before = count.copy()
                 for e, n in dealt.items():
                     count[[e, *(other for other in self.kin[e] if not firm[other])]] = n
+                if count[a].sum() != count[c].sum():  # its kin lie opposite too: both would grow round by round
+                    count[:] = before
+                    continue
                 gap, changed = 0, True
                 break
         if gap == 0 and firm[a].all() != firm[c].all():

@@ -36,6 +36,7 @@ SPECK, SHORT = 0.01, 0.3  # squared walls, walls: cells smaller and shorter than
 MISSED = 0.25  # walls beside what was kept of another wall from which a side does not lie in it
 CRUMB = 0.3  # squared walls around: half a wall beyond each of two others is a quarter of that
 IDLE = 1.5  # the same of what is nowhere wall by itself: strips of half a wall that close no more than the end of another such strip
+HARDLY = 0.3  # of a corner's area that may be wall by itself, where the end of the other wall is round
 OPENED = 1.1  # walls around: length of edges inside the solid that may be opened for the sake of a crumb
 CORNER = 0.6  # walls around: the same where a corner beyond another wall hangs on its own: where a fin ends flush with a flange
 PASSES = 3  # choices, each without the feet that turned out to be none
@@ -198,7 +199,7 @@ def _crumbs(kept: set[Cell], middles: list[Middle], cuts: list[CutMiddle | None]
     idle = {
         (m, c)
         for m, c in kept
-        if (cell := cuts[m].cells[c]).core <= 0 and cell.area <= CRUMB * middles[m].around ** 2  # type: ignore[union-attr]
+        if (cell := cuts[m].cells[c]).core <= HARDLY * cell.area and cell.area <= CRUMB * middles[m].around ** 2  # type: ignore[union-attr]
     }
     group = _own_groups(kept, network, lambda place: lines[place.line].kind == "joint" and len(idle & set(place.cells)) == 1)
     plain = _own_groups(kept, network)

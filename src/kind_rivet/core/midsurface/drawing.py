@@ -13,7 +13,7 @@ from kind_rivet.core.geometry.holes import falls_away
 from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.midsurface.bend_lines import TANGENT, bend_lines
-from kind_rivet.core.midsurface.blends import rounding
+from kind_rivet.core.midsurface.blends import round_tip, rounding
 from kind_rivet.core.midsurface.contacts import ended_at_bends, through_contacts, with_contacts, without_twins
 from kind_rivet.core.midsurface.cracks import crack_steps
 from kind_rivet.core.midsurface.feet import feet
@@ -265,10 +265,12 @@ def risers(
                 low[0], high[0] = -period / 2, period / 2
         if (low >= high).any():
             continue
-        for points in crossing(middle, fields[f], low, high, 0.4 * middle.wall, tolerance):
+        tip = round_tip(shape, f, middle.wall)  # as if it ended square: a half round leaves wall beside both its sides in one
+        field = fields[f] if tip is None else CarrierField(tip, 1.0)
+        for points in crossing(middle, field, low, high, 0.4 * middle.wall, tolerance):
             for near in _by_face(shape, f, points, 1.5 * middle.wall):
                 for piece in _apart(near, [line.points for line in rims], ALONG * middle.wall):
-                    out.append(Line("riser", piece, (fields[f],), (number,), f))
+                    out.append(Line("riser", piece, (field,), (number,), f))
     return out
 
 
