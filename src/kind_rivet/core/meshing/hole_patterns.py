@@ -22,7 +22,7 @@ LEAST_SEEN = 2.4  # neighbours of a hole, on average
 FAR = 4.0  # sizes between two holes up to which they see each other
 OFF = 5.0  # degrees by which the way to a neighbour may be off a direction of the pattern
 ROW = 0.5  # of the size: least width of a ring and of a row between two rings, in triangular patterns
-LEAST_GAP = 0.5  # of the size: left between two rings for the sake of even sizes
+LEAST_GAP = 0.46  # of the size: left between two rings for the sake of even sizes
 CLEAR = 1.02  # half distances of two holes round the middle between them, within which no third one lies
 FOLDS = (4, 6)  # directions round a hole: square and triangular patterns
 

@@ -34,6 +34,9 @@ SHORT_SIDE = 0.5  # of the size; shortest side at a hole for the sake of rings f
 ROUNDED = 3.2  # sizes along a corner that is rounded off
 CLOSE = 1.2  # sizes between a ring and the border up to which one row lies between them
 ROUND_IT = 12  # steps of ten degrees round a hole in which the border lies close by: more than a straight one does
+EAR = 0.75  # of a circle about a hole that must be there for an ear's border to count as one
+EAR_OFF = 0.2  # radii: how far the rest of it may lie off that circle
+OFF_MIDDLE = 0.12  # radii of that circle that the hole may lie off its middle
 LONG_FACING, LEAST_FACING = 1.6, 0.38  # sizes: sides on that border, and sides of the hole for their sake
 FILLED = 9.8  # divisions per size of radius round a disc, up to which the square within its ring has sides that are sound
 LEAST_RING = 0.7  # of the size: ring round a disc, for which its sides may be shorter
@@ -248,13 +251,11 @@ def _paired(holes: list[RoundHole], shape: Shape, patches: list[Patch | None], r
         patch = patches[hole.region]
         if patch is None or len(patch.loops) != 2 or not hole.round:
             continue
-        rim = tuple(p.edge for p in patch.loops[0])
-        circles = [shape.edges[e].carrier for e in rim]
-        centre = np.array(hole.centre)
-        if any(c.kind != "circle" or np.linalg.norm(np.cross(c.array[:3] - centre, hole.axis)) > 0.02 * c.data[6] for c in circles):
+        found = _rim(shape, tuple(p.edge for p in patch.loops[0]), hole)
+        if found is None:
             continue
-        radius = circles[0].data[6]
-        if any(abs(c.data[6] - radius) > 1e-3 * radius for c in circles) or radius - hole.radius > FAR_RIM * rules.size:
+        radius, rim = found
+        if radius - hole.radius > FAR_RIM * rules.size:
             continue
         outer = by_edges.get(frozenset(rim))
         between = 2 * np.pi * np.sqrt(radius * hole.radius)  # sides a little short within, a little long without
@@ -277,6 +278,29 @@ def _paired(holes: list[RoundHole], shape: Shape, patches: list[Patch | None], r
         if outer is not None:
             out[outer] = replace(out[outer], divisions=count, widths=widths_for(count, radius, beyond, rules.size, lifted))
     return _agreed(out, holes, by_edges, shape, patches, rules.size)
+
+
+def _rim(shape: Shape, border: tuple[int, ...], hole: RoundHole) -> tuple[float, tuple[int, ...]] | None:
+    """Radius of the circle about a hole's middle on which a border's edges lie, and these, arcs first.
+
+    All of them, or nearly all as with an ear that stands on another wall; else None.
+    """
+    centre, axis = np.array(hole.centre), np.array(hole.axis)
+    arcs = []
+    for e in border:
+        c = shape.edges[e].carrier
+        if c.kind == "circle" and np.linalg.norm(np.cross(c.array[:3] - centre, axis)) < OFF_MIDDLE * c.data[6]:
+            arcs.append(e)
+    radii = [shape.edges[e].carrier.data[6] for e in arcs]
+    if not arcs or any(abs(r - radii[0]) > 1e-3 * radii[0] for r in radii):
+        return None
+    others = [e for e in border if e not in arcs]
+    if others:
+        rest = shape.points[np.concatenate([shape.edges[e].nodes for e in others])] - centre
+        off = np.linalg.norm(np.cross(rest, axis), axis=1)
+        if shape.edge_length[arcs].sum() < EAR * 2 * np.pi * radii[0] or np.abs(off - radii[0]).max() > EAR_OFF * radii[0]:
+            return None
+    return float(radii[0]), (*arcs, *others)
 
 
 def _agreed(

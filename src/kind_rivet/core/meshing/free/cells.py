@@ -23,6 +23,7 @@ LEAST = 6  # links of a region worth cutting along
 EVEN_SHORT = 0.4  # of the size: the shortest side along a link that gets two sides rather than an odd count
 SHORT, LONG = 0.55, 1.6  # sizes that a side along a link may have once its count was changed
 DROPPED = 5.0  # sides by which a count must be off before a link is rather left out
+AMID = 2.0  # sides more by which one must be off between two holes: rather than those of a pattern, links to the border change
 Ints = NDArray[np.int64]
 
 
@@ -35,7 +36,7 @@ def fill_in_cells(loops: list[Floats], size: float, growth: float, fill: Fill) -
     links = find_links(loops, size, growth) if len(loops) > 2 else []
     if len(links) < LEAST:
         return None
-    links = _evened(nodes, after, _between_cells(nodes, after, links), size)
+    links = _evened(nodes, after, _between_cells(nodes, after, links), len(loops[0]), size)
     if len(links) < LEAST:
         return None
     points, along = _with_links(nodes, links)
@@ -48,8 +49,11 @@ def fill_in_cells(loops: list[Floats], size: float, growth: float, fill: Fill) -
     return filled_pieces(points, outlines, Repeats(size, fill).filled)
 
 
-def _evened(nodes: Floats, after: Ints, links: list[Link], size: float) -> list[Link]:
-    """The links with counts that give every cell an even border; those on which no other count fits are left out."""
+def _evened(nodes: Floats, after: Ints, links: list[Link], outer: int, size: float) -> list[Link]:
+    """The links with counts that give every cell an even border; those on which no other count fits are left out.
+
+    `outer`: nodes of the outer loop, which come first.
+    """
     cells = _Cells.between(nodes, after, links)
     if cells is None:
         return []
@@ -61,6 +65,7 @@ def _evened(nodes: Floats, after: Ints, links: list[Link], size: float) -> list[
     direction = np.round(np.degrees(np.arctan2(way[:, 1], way[:, 0])) % 180.0 / 15.0) % 12
     other = [_other(link, size) for link in links]
     misfit = np.array([abs(link.row.sides - n) if n else DROPPED for link, n in zip(links, other, strict=True)])
+    misfit += AMID * np.array([min(link.start, link.end) >= outer for link in links])
     cost = np.concatenate((np.round(misfit, 1) + 1e-3 * direction, np.zeros(len(sides))))  # parallel ones alike
     out: list[Link | None] = list(links)
     for k in odd_changes([[*lot, len(links) + c] for c, lot in enumerate(regions)], count, held, cost):
