@@ -12,7 +12,7 @@ from kind_rivet.core.meshing.free.fill import CannotFill, fill
 from kind_rivet.core.meshing.free.given import Given, given_in
 from kind_rivet.core.meshing.free.mend import score_of
 from kind_rivet.core.meshing.free.small import small_fillings
-from kind_rivet.core.meshing.opposite import shared_out
+from kind_rivet.core.meshing.sizes import shared_out
 from kind_rivet.core.meshing.trias import without_doubles
 from kind_rivet.core.midsurface.charts import CylinderChart
 from kind_rivet.core.midsurface.pairs import Pair, _without_slivers

@@ -293,3 +293,27 @@ def test_a_border_that_is_nearly_symmetric_is_filled_alike() -> None:
     inner = mesh.points[len(loop) :]
     image = inner * (1, -1)
     assert np.linalg.norm(inner[:, None] - image[None], axis=2).min(axis=1).max() < 0.05
+
+
+def ear(off: float) -> Sheet:
+    """A tube with an ear of radius 10 on its side, 2.5 thick, and a hole of radius 3 as far off the ear's middle."""
+    tube = fused(cylinder((0, 0, 0), (0, 0, 1), 75, 16), [cylinder((83, 0, 7), (0, 0, 1), 10, 2.5)])
+    inside = [cylinder((0, 0, -1), (0, 0, 1), 72.5, 20), cylinder((83 + off, 0, 6), (0, 0, 1), 3, 5)]
+    return extract(solid_of(cut(tube, inside)))
+
+
+@pytest.mark.parametrize(("off", "size"), [(0.0, 4.0), (1.0, 4.0), (0.0, 3.0), (0.0, 3.5)])
+def test_the_border_of_an_ear_gets_as_many_nodes_as_its_hole(off: float, size: float) -> None:
+    """One or two more on the arc, and a parallelogram of shells lay aslant between it and the ring: nine failing, jacobian 0.43."""
+    mesh = meshed(ear(off), size)
+    hole = next(hole for hole in mesh.shells.holes if hole.radius == pytest.approx(3.0))
+    assert len(hole.rim) == 2
+    assert sum(mesh.shells.divisions[e] for e in hole.rim) == hole.divisions == 12
+    assert not len(mesh.quality.failing)
+    assert mesh.least_jacobian > 0.75
+    assert mesh.growth.max() < 1.5
+
+
+def test_a_hole_far_off_the_middle_of_an_ear_has_no_rim() -> None:
+    hole = next(hole for hole in meshed(ear(2.5), 4.0).shells.holes if hole.radius == pytest.approx(3.0))
+    assert not hole.rim

@@ -10,15 +10,16 @@ from numpy.typing import NDArray
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.meshing.curves import Curve
 from kind_rivet.core.meshing.detail import Strip
+from kind_rivet.core.meshing.ears import rim_counts
 from kind_rivet.core.meshing.facing_gaps import facing_edges
 from kind_rivet.core.meshing.lattice import MOST_BOW, sides_by_heading, standing_lines
 from kind_rivet.core.meshing.mapped import turns
 from kind_rivet.core.meshing.near_edges import face_rings
-from kind_rivet.core.meshing.opposite import Sides, Wishes, alike_sides, match_opposite, shared_out
+from kind_rivet.core.meshing.opposite import Sides, Wishes, alike_sides, match_opposite
 from kind_rivet.core.meshing.parity import odd_changes
 from kind_rivet.core.meshing.patch import BorderEdge, Patch
 from kind_rivet.core.meshing.rules import ShellRules
-from kind_rivet.core.meshing.sizes import along, price_of_count, wanted_count
+from kind_rivet.core.meshing.sizes import along, price_of_count, shared_out, wanted_count
 from kind_rivet.core.meshing.washers import LEAST_SIDE, RoundHole
 
 MOST_DISC = 34  # divisions round a disc up to which a square with a ring is tried
@@ -59,8 +60,7 @@ def plan_divisions(
         count[edges] = _round_hole(hole, edges, curves)
         held[edges] = True
     for hole in holes:
-        total = sum(curves[e].length for e in hole.rim)
-        for e, n in zip(hole.rim, shared_out(hole.divisions, [curves[e].length / total for e in hole.rim]), strict=True):
+        for e, n in rim_counts(hole, [curves[e].length for e in hole.rim], rules.size).items():
             count[e], held[e] = n, True
     for e, n in (circles or {}).items():
         if not held[e]:

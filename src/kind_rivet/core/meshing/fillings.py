@@ -32,6 +32,7 @@ CALM_ROWS = 0.25  # unease on average up to which a regular mesh is taken withou
 CALM_CLEARINGS, EASE = 0.04, 0.75  # unease and worst scaled Jacobian with which rows round clearings are taken at once
 SMALL = 200  # border nodes of a region that need be symmetric only nearly
 MANY = 16  # borders from which cells that came out well are taken without trying anything else
+PATTERN = 9  # borders from which cells need only be as calm as another mesh
 WORTH_CELLS = 0.9  # unease of a mesh in cells between few holes, against that of another, from which it is taken
 STRAY = 5e-4  # share of trias up to which a mesh in cells or bands has come out well
 EVEN = 0.05  # of the scaled Jacobian by which quads round one node may be worse than another filling of a cell
@@ -135,7 +136,8 @@ def _filled(loops: list[Floats], size: float, growth: float, few: bool = True) -
         return best
     faults, others = (faults_of(mesh, loops, size) for mesh in (in_cells, best))
     flow = Flow(field_of(loops), size, growth, np.empty((0, 4)))
-    calmer = faults <= others + FEW and unrest(in_cells, loops, flow) < WORTH_CELLS * unrest(best, loops, flow)
+    worth = 1.0 if len(loops) > PATTERN else WORTH_CELLS  # amid a pattern holes are seen alike
+    calmer = faults <= others + FEW and unrest(in_cells, loops, flow) < worth * unrest(best, loops, flow)
     return in_cells if calmer or faults < others - FEW else best
 
 

@@ -22,7 +22,8 @@ LEAST_SEEN = 2.4  # neighbours of a hole, on average
 FAR = 4.0  # sizes between two holes up to which they see each other
 OFF = 5.0  # degrees by which the way to a neighbour may be off a direction of the pattern
 ROW = 0.5  # of the size: least width of a ring and of a row between two rings, in triangular patterns
-LEAST_GAP = 0.46  # of the size: left between two rings for the sake of even sizes
+LEAST_GAPS = 0.5, 0.46  # of the size: left between two rings for the sake of even sizes, and where that is not enough
+BORNE = 1.5  # growth that analysts put up with
 CLEAR = 1.02  # half distances of two holes round the middle between them, within which no third one lies
 FOLDS = (4, 6)  # directions round a hole: square and triangular patterns
 
@@ -159,9 +160,12 @@ class _EvenRings:
         rule = rules.washer_for(2 * hole.radius, hole.centre)
         if len(hole.widths) != 1 or (rule is not None and rule.width > 0) or self._holds_more(hole, patch):
             return hole.widths
-        width = np.linspace(hole.widths[0], max(hole.widths[0], (self.gap - LEAST_GAP * rules.size) / 2), 20)
-        areas = self._areas(hole.radius, hole.radius + width)
-        growth = np.max([np.sqrt(np.maximum(one / other, other / one)) for one, other in areas], axis=0)
+        for gap in LEAST_GAPS:
+            width = np.linspace(hole.widths[0], max(hole.widths[0], (self.gap - gap * rules.size) / 2), 20)
+            areas = self._areas(hole.radius, hole.radius + width)
+            growth = np.max([np.sqrt(np.maximum(one / other, other / one)) for one, other in areas], axis=0)
+            if growth.min() < BORNE:
+                break
         fits = np.flatnonzero(growth <= AIM)
         return (float(width[fits[0] if len(fits) else np.argmin(growth)]),)
 

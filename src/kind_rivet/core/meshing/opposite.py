@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.meshing.patch import Patch
-from kind_rivet.core.meshing.sizes import poor_sides
+from kind_rivet.core.meshing.sizes import poor_sides, shared_out
 from kind_rivet.core.meshing.washers import LEAST_SIDE
 
 LONGEST = 1.85  # sizes: sides up to which what lies opposite alone decides the count of an edge
@@ -185,15 +185,6 @@ def _bearable(count: int, lengths: Floats) -> int:
     if lengths.max(initial=0.0) <= LONGEST * count:
         return count
     return min(range(count, int(lengths.max()) + 1), key=lambda n: (float(poor_sides(lengths / n).max()), n))
-
-
-def shared_out(count: int, shares: list[float]) -> list[int]:
-    """A count dealt out by shares, at least one each; sums to the count wherever it is large enough (largest remainders first)."""
-    out = [max(1, int(count * s + 1e-6)) for s in shares]
-    for k in sorted(range(len(shares)), key=lambda k: out[k] - count * shares[k]):
-        if sum(out) < count:
-            out[k] += 1
-    return out
 
 
 def edge_uses(patches: list[Patch | None], edges: int) -> NDArray[np.int64]:

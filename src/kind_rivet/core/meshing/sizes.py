@@ -125,3 +125,12 @@ def wanted_on(shape: Shape, points: Floats, faces: np.ndarray, rules: ShellRules
             away = np.min(np.linalg.norm(points[:, None] - line[None, :: max(1, len(line) // 40)], axis=2), axis=1)
             base = np.minimum(base, size + rules.growth * away)
     return in_places(points, base, rules.places, rules.growth)
+
+
+def shared_out(count: int, shares: list[float]) -> list[int]:
+    """A count dealt out by shares, at least one each; sums to the count wherever it is large enough (largest remainders first)."""
+    out = [max(1, int(count * s + 1e-6)) for s in shares]
+    for k in sorted(range(len(shares)), key=lambda k: out[k] - count * shares[k]):
+        if sum(out) < count:
+            out[k] += 1
+    return out

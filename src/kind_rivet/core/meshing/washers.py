@@ -10,6 +10,7 @@ import shapely
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.meshing.curves import Curve
+from kind_rivet.core.meshing.ears import LONGEST_RIM, rim_of, towards_foot
 from kind_rivet.core.meshing.mapped import FAN, fans_out, turns
 from kind_rivet.core.meshing.patch import BorderEdge, Patch
 from kind_rivet.core.meshing.rules import ShellRules
@@ -28,15 +29,11 @@ NARROW, SHORT = 0.5, 0.45  # sizes: no ring becomes narrower for a bend, no side
 OUTWARD = 0.7  # of the ring's width from the hole: where its sides are as long as the size
 FAR_RIM = 6.0  # sizes between a hole and a concentric border up to which rows may run all the way
 LONG_SIDE = 1.5  # sizes; longest side that a ring should have
-LONGEST_RIM = 1.8  # sizes; longest side of a circle for the sake of one within it
 LONG_LIFTED = 1.8  # the same where the wall rises from a step: without a ring its shells would be warped
 SHORT_SIDE = 0.5  # of the size; shortest side at a hole for the sake of rings further out
 ROUNDED = 3.2  # sizes along a corner that is rounded off
 CLOSE = 1.2  # sizes between a ring and the border up to which one row lies between them
 ROUND_IT = 12  # steps of ten degrees round a hole in which the border lies close by: more than a straight one does
-EAR = 0.75  # of a circle about a hole that must be there for an ear's border to count as one
-EAR_OFF = 0.2  # radii: how far the rest of it may lie off that circle
-OFF_MIDDLE = 0.12  # radii of that circle that the hole may lie off its middle
 LONG_FACING, LEAST_FACING = 1.6, 0.38  # sizes: sides on that border, and sides of the hole for their sake
 FILLED = 9.8  # divisions per size of radius round a disc, up to which the square within its ring has sides that are sound
 LEAST_RING = 0.7  # of the size: ring round a disc, for which its sides may be shorter
@@ -251,7 +248,7 @@ def _paired(holes: list[RoundHole], shape: Shape, patches: list[Patch | None], r
         patch = patches[hole.region]
         if patch is None or len(patch.loops) != 2 or not hole.round:
             continue
-        found = _rim(shape, tuple(p.edge for p in patch.loops[0]), hole)
+        found = rim_of(shape, tuple(p.edge for p in patch.loops[0]), hole)
         if found is None:
             continue
         radius, rim = found
@@ -278,29 +275,6 @@ def _paired(holes: list[RoundHole], shape: Shape, patches: list[Patch | None], r
         if outer is not None:
             out[outer] = replace(out[outer], divisions=count, widths=widths_for(count, radius, beyond, rules.size, lifted))
     return _agreed(out, holes, by_edges, shape, patches, rules.size)
-
-
-def _rim(shape: Shape, border: tuple[int, ...], hole: RoundHole) -> tuple[float, tuple[int, ...]] | None:
-    """Radius of the circle about a hole's middle on which a border's edges lie, and these, arcs first.
-
-    All of them, or nearly all as with an ear that stands on another wall; else None.
-    """
-    centre, axis = np.array(hole.centre), np.array(hole.axis)
-    arcs = []
-    for e in border:
-        c = shape.edges[e].carrier
-        if c.kind == "circle" and np.linalg.norm(np.cross(c.array[:3] - centre, axis)) < OFF_MIDDLE * c.data[6]:
-            arcs.append(e)
-    radii = [shape.edges[e].carrier.data[6] for e in arcs]
-    if not arcs or any(abs(r - radii[0]) > 1e-3 * radii[0] for r in radii):
-        return None
-    others = [e for e in border if e not in arcs]
-    if others:
-        rest = shape.points[np.concatenate([shape.edges[e].nodes for e in others])] - centre
-        off = np.linalg.norm(np.cross(rest, axis), axis=1)
-        if shape.edge_length[arcs].sum() < EAR * 2 * np.pi * radii[0] or np.abs(off - radii[0]).max() > EAR_OFF * radii[0]:
-            return None
-    return float(radii[0]), (*arcs, *others)
 
 
 def _agreed(
@@ -412,6 +386,8 @@ def _aligned(hole: RoundHole, shape: Shape, patches: list[Patch | None], size: f
     if patch is None or not may_turn(hole, shape, patch):
         return hole
     step = 2 * np.pi / hole.divisions
+    if (faced := towards_foot(hole, shape, patch, size)) is not None:
+        return turned_to(hole, shape, patch, faced)
     wanted = direction_near(patch, hole.loop) + (np.pi / 6 if hole.divisions == 6 else 0.0)  # a hexagon shows its flat side
     if _corners_between(hole, patch, wanted, step, size):
         wanted += step / 2
