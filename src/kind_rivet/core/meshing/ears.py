@@ -17,21 +17,25 @@ if TYPE_CHECKING:
 
 EAR = 0.75  # of a circle about a hole that must be there for an ear's border to count as one
 EAR_OFF = 0.2  # radii: how far the rest of it may lie off that circle
-OFF_MIDDLE = 0.12  # radii of that circle that the hole may lie off its middle
+ROUGHLY, OFF_MIDDLE = 0.02, 0.32  # radii of that circle, and of the gap between both, that the hole may lie off its middle
 LONGEST_RIM = 1.8  # sizes; longest side of a circle for the sake of one within it
 
 
-def rim_of(shape: Shape, border: tuple[int, ...], hole: RoundHole) -> tuple[float, tuple[int, ...]] | None:
+def rim_of(shape: Shape, border: tuple[int, ...], hole: RoundHole, least: float) -> tuple[float, tuple[int, ...]] | None:
     """Radius of the circle about a hole's middle on which a border's edges lie, and these, arcs first.
 
-    All of them, or nearly all as with an ear that stands on another wall; else None.
+    All of them, or nearly all as with an ear that stands on another wall, if none is shorter than `least`; else None.
     """
+    if min(border) < 0 or len(set(border)) < len(border):
+        return None
     off_axis, arcs = _about(shape, border, hole)
     radii = [shape.edges[e].carrier.data[6] for e in arcs]
     if not arcs or any(abs(r - radii[0]) > 1e-3 * radii[0] for r in radii):
         return None
     others = [e for e in border if e not in arcs]
     if others:
+        if shape.edge_length[list(border)].min() < least:
+            return None
         off = off_axis(shape.points[np.concatenate([shape.edges[e].nodes for e in others])])
         if shape.edge_length[arcs].sum() < EAR * 2 * np.pi * radii[0] or np.abs(off - radii[0]).max() > EAR_OFF * radii[0]:
             return None
@@ -70,5 +74,9 @@ def _about(shape: Shape, border: tuple[int, ...], hole: RoundHole) -> tuple[Call
     def off(places: Floats) -> Floats:
         return np.asarray(np.linalg.norm(np.cross(places - np.array(hole.centre), hole.axis), axis=-1))
 
-    circles = [e for e in border if shape.edges[e].carrier.kind == "circle"]
-    return off, [e for e in circles if off(shape.edges[e].carrier.array[:3]) < OFF_MIDDLE * shape.edges[e].carrier.data[6]]
+    arcs = []
+    for e in border:
+        c = shape.edges[e].carrier
+        if c.kind == "circle" and off(c.array[:3]) < max(ROUGHLY * c.data[6], OFF_MIDDLE * (c.data[6] - hole.radius)):
+            arcs.append(e)
+    return off, arcs

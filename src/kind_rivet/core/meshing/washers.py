@@ -248,7 +248,7 @@ def _paired(holes: list[RoundHole], shape: Shape, patches: list[Patch | None], r
         patch = patches[hole.region]
         if patch is None or len(patch.loops) != 2 or not hole.round:
             continue
-        found = rim_of(shape, tuple(p.edge for p in patch.loops[0]), hole)
+        found = rim_of(shape, tuple(p.edge for p in patch.loops[0]), hole, rules.look_past * rules.size)
         if found is None:
             continue
         radius, rim = found
