@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from kind_rivet.core.geometry.carriers import FREE, Floats
 from kind_rivet.core.meshing.choice import FEW, calmest, easiest, least_faults, tried, unrest
 from kind_rivet.core.meshing.free.bands import fill_with_bands
-from kind_rivet.core.meshing.free.cells import fill_in_cells
+from kind_rivet.core.meshing.free.cells import PATTERN, fill_in_cells
 from kind_rivet.core.meshing.free.fill import CannotFill, FlatMesh, faults_of, fill, lifted
 from kind_rivet.core.meshing.free.flow import Flow, field_of
 from kind_rivet.core.meshing.free.refill import Before, refilled
@@ -32,7 +32,6 @@ CALM_ROWS = 0.25  # unease on average up to which a regular mesh is taken withou
 CALM_CLEARINGS, EASE = 0.04, 0.75  # unease and worst scaled Jacobian with which rows round clearings are taken at once
 SMALL = 200  # border nodes of a region that need be symmetric only nearly
 MANY = 16  # borders from which cells that came out well are taken without trying anything else
-PATTERN = 9  # borders from which cells need only be as calm as another mesh
 WORTH_CELLS = 0.9  # unease of a mesh in cells between few holes, against that of another, from which it is taken
 STRAY = 5e-4  # share of trias up to which a mesh in cells or bands has come out well
 EVEN = 0.05  # of the scaled Jacobian by which quads round one node may be worse than another filling of a cell
@@ -136,7 +135,7 @@ def _filled(loops: list[Floats], size: float, growth: float, few: bool = True) -
         return best
     faults, others = (faults_of(mesh, loops, size) for mesh in (in_cells, best))
     flow = Flow(field_of(loops), size, growth, np.empty((0, 4)))
-    worth = 1.0 if len(loops) > PATTERN else WORTH_CELLS  # amid a pattern holes are seen alike
+    worth = 1.0 if len(loops) > PATTERN else WORTH_CELLS  # amid a pattern, where holes are seen alike, cells need only be as calm
     calmer = faults <= others + FEW and unrest(in_cells, loops, flow) < worth * unrest(best, loops, flow)
     return in_cells if calmer or faults < others - FEW else best
 

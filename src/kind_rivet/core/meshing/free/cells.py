@@ -24,6 +24,7 @@ EVEN_SHORT = 0.4  # of the size: the shortest side along a link that gets two si
 SHORT, LONG = 0.55, 1.6  # sizes that a side along a link may have once its count was changed
 DROPPED = 5.0  # sides by which a count must be off before a link is rather left out
 AMID = 2.0  # sides more by which one must be off between two holes: rather than those of a pattern, links to the border change
+PATTERN = 9  # borders from which holes make a pattern
 Ints = NDArray[np.int64]
 
 
@@ -36,7 +37,7 @@ def fill_in_cells(loops: list[Floats], size: float, growth: float, fill: Fill) -
     links = find_links(loops, size, growth) if len(loops) > 2 else []
     if len(links) < LEAST:
         return None
-    links = _evened(nodes, after, _between_cells(nodes, after, links), len(loops[0]), size)
+    links = _evened(nodes, after, _between_cells(nodes, after, links), len(loops[0]) if len(loops) > PATTERN else len(nodes), size)
     if len(links) < LEAST:
         return None
     points, along = _with_links(nodes, links)
@@ -52,7 +53,7 @@ def fill_in_cells(loops: list[Floats], size: float, growth: float, fill: Fill) -
 def _evened(nodes: Floats, after: Ints, links: list[Link], outer: int, size: float) -> list[Link]:
     """The links with counts that give every cell an even border; those on which no other count fits are left out.
 
-    `outer`: nodes of the outer loop, which come first.
+    `outer`: nodes that come first and belong to no hole of a pattern; links between two others change last.
     """
     cells = _Cells.between(nodes, after, links)
     if cells is None:
