@@ -9,12 +9,12 @@ import pytest
 
 from kind_rivet.core.geometry.kernel.facets import facet_shape
 from kind_rivet.core.geometry.kernel.parts import parts_of
-from kind_rivet.core.meshing.ears import rim_of
 from kind_rivet.core.meshing.fillings import plane_filling
 from kind_rivet.core.meshing.free.fill import flat_worst
 from kind_rivet.core.meshing.mapped import fill_disc
 from kind_rivet.core.meshing.near_edges import _in_phase, _pulled
 from kind_rivet.core.meshing.patch import lay_flat
+from kind_rivet.core.meshing.rims import rim_of
 from kind_rivet.core.meshing.rules import ShellRules, WasherRule
 from kind_rivet.core.meshing.sheet_mesh import SheetMesh
 from kind_rivet.core.meshing.shells import mesh_sheet, regions_of

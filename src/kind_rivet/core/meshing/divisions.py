@@ -10,7 +10,6 @@ from numpy.typing import NDArray
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.meshing.curves import Curve
 from kind_rivet.core.meshing.detail import Strip
-from kind_rivet.core.meshing.ears import rim_counts
 from kind_rivet.core.meshing.facing_gaps import facing_edges
 from kind_rivet.core.meshing.lattice import MOST_BOW, sides_by_heading, standing_lines
 from kind_rivet.core.meshing.mapped import turns
@@ -18,6 +17,7 @@ from kind_rivet.core.meshing.near_edges import face_rings
 from kind_rivet.core.meshing.opposite import Sides, Wishes, alike_sides, match_opposite
 from kind_rivet.core.meshing.parity import odd_changes
 from kind_rivet.core.meshing.patch import BorderEdge, Patch
+from kind_rivet.core.meshing.rims import rim_counts
 from kind_rivet.core.meshing.rules import ShellRules
 from kind_rivet.core.meshing.sizes import along, price_of_count, shared_out, wanted_count
 from kind_rivet.core.meshing.washers import LEAST_SIDE, RoundHole

@@ -14,6 +14,7 @@ from kind_rivet.core.meshing.patch import Patch
 from kind_rivet.core.meshing.rules import ShellRules
 from kind_rivet.core.meshing.washers import LEAST_SIDE, OUTWARD, RoundHole, turned_to
 from kind_rivet.core.quality.growth import AIM
+from kind_rivet.core.quality.limits import MOST_GROWTH
 
 LEAST_HOLES = 6
 HEXAGON = 7.2  # divisions wanted up to which six are taken for a pattern of three directions, though twelve would fit
@@ -23,7 +24,6 @@ FAR = 4.0  # sizes between two holes up to which they see each other
 OFF = 5.0  # degrees by which the way to a neighbour may be off a direction of the pattern
 ROW = 0.5  # of the size: least width of a ring and of a row between two rings, in triangular patterns
 LEAST_GAPS = 0.5, 0.46  # of the size: left between two rings for the sake of even sizes, and where that is not enough
-BORNE = 1.5  # growth that analysts put up with
 CLEAR = 1.02  # half distances of two holes round the middle between them, within which no third one lies
 FOLDS = (4, 6)  # directions round a hole: square and triangular patterns
 
@@ -164,7 +164,7 @@ class _EvenRings:
             width = np.linspace(hole.widths[0], max(hole.widths[0], (self.gap - gap * rules.size) / 2), 20)
             areas = self._areas(hole.radius, hole.radius + width)
             growth = np.max([np.sqrt(np.maximum(one / other, other / one)) for one, other in areas], axis=0)
-            if growth.min() < BORNE:
+            if growth.min() < MOST_GROWTH:
                 break
         fits = np.flatnonzero(growth <= AIM)
         return (float(width[fits[0] if len(fits) else np.argmin(growth)]),)

@@ -10,9 +10,9 @@ import shapely
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.meshing.curves import Curve
-from kind_rivet.core.meshing.ears import LONGEST_RIM, rim_of, towards_foot
 from kind_rivet.core.meshing.mapped import FAN, fans_out, turns
 from kind_rivet.core.meshing.patch import BorderEdge, Patch
+from kind_rivet.core.meshing.rims import LONGEST_RIM, rim_of, towards_foot
 from kind_rivet.core.meshing.rules import ShellRules
 from kind_rivet.core.meshing.sizes import along
 

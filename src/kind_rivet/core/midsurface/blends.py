@@ -1,15 +1,12 @@
-"""Blends: round faces with a small radius at the foot of a wall or rib, where nothing of even thickness lies under them; and round tips of walls."""
+"""Blends: round faces with a small radius at the foot of a wall or rib. Nothing of even thickness lies under them."""
 
 from __future__ import annotations
 
 import numpy as np
 
-from kind_rivet.core.geometry.carriers import Carrier, unit
 from kind_rivet.core.geometry.shape import Shape
 
 ROUNDING = 4.0  # walls of radius up to which a round face is a blend
-HALF_ROUND = 0.05  # cosine between a round tip's way out and its sides at most
-TIP = 0.6  # walls of radius that a round tip has at most
 
 
 def rounding(shape: Shape, face: int, wall: float) -> bool:
@@ -41,30 +38,3 @@ def hollow(shape: Shape, face: int) -> bool:
     corners, normals = shape.points[shape.facets[mine]], shape.normals[mine]
     apart = np.einsum("ijk,ijk->i", normals - np.roll(normals, -1, axis=1), corners - np.roll(corners, -1, axis=1))
     return bool(apart @ shape.facet_area[mine] < 0)
-
-
-def round_tip(shape: Shape, face: int, wall: float) -> Carrier | None:
-    """The plane that a wall's end touches where it is half a round, of which a face is all or half; none where it is not.
-
-    A wall that ends square has that plane for its end, and what it stands on is parted there.
-    """
-    carrier = shape.faces[face].carrier
-    if carrier.kind != "cylinder" or carrier.data[6] > TIP * wall or hollow(shape, face):
-        return None
-    axis, radius = carrier.array[3:6], carrier.data[6]
-    lot = [face] + [g for g in shape.face_neighbours[face] if _on_one_round(shape.faces[g].carrier, carrier)]
-    mine = np.isin(shape.facet_face, lot)
-    normals = shape.normals[mine].reshape(-1, 3)
-    if not mine.any() or np.abs(normals @ axis).max() > HALF_ROUND:
-        return None
-    out = unit((shape.normals[mine].sum(axis=1) * shape.facet_area[mine][:, None]).sum(axis=0))
-    if not -HALF_ROUND < float((normals @ out).min()) < HALF_ROUND:
-        return None
-    return Carrier("plane", (*(carrier.array[:3] + radius * out).tolist(), *out.tolist()))
-
-
-def _on_one_round(a: Carrier, b: Carrier) -> bool:
-    """Do two carriers lie on one cylinder?"""
-    if a.kind != "cylinder" or abs(a.data[6] - b.data[6]) > 1e-3 * b.data[6] or abs(a.array[3:6] @ b.array[3:6]) < 1 - 1e-6:
-        return False
-    return bool(np.linalg.norm(np.cross(a.array[:3] - b.array[:3], b.array[3:6])) < 1e-3 * b.data[6])

@@ -13,7 +13,7 @@ from kind_rivet.core.geometry.holes import falls_away
 from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.midsurface.bend_lines import TANGENT, bend_lines
-from kind_rivet.core.midsurface.blends import round_tip, rounding
+from kind_rivet.core.midsurface.blends import rounding
 from kind_rivet.core.midsurface.contacts import ended_at_bends, through_contacts, with_contacts, without_twins
 from kind_rivet.core.midsurface.cracks import crack_steps
 from kind_rivet.core.midsurface.feet import feet
@@ -21,6 +21,7 @@ from kind_rivet.core.midsurface.fields import CarrierField, Field, settle
 from kind_rivet.core.midsurface.middles import Middle, chart_over, middle_of
 from kind_rivet.core.midsurface.pairs import BROKEN, SLANT, Pair
 from kind_rivet.core.midsurface.prolongs import prolongs
+from kind_rivet.core.midsurface.round_tips import round_tip
 from kind_rivet.core.midsurface.stations import away_from
 from kind_rivet.core.midsurface.steps import find_steps
 from kind_rivet.core.midsurface.tangencies import tangencies

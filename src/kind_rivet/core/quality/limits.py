@@ -10,6 +10,7 @@ from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.quality.shell_metrics import METRICS
 
 QUADS, TRIAS, BOTH = "quads", "trias", "shells"
+MOST_GROWTH = 1.5  # that analysts put up with between neighbours; no sheet holds it, since it is no metric of one element
 
 
 @dataclass(frozen=True)

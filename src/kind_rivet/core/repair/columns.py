@@ -17,10 +17,10 @@ from kind_rivet.core.mesh.numbers import Numbers
 from kind_rivet.core.meshing.curves import Curve
 from kind_rivet.core.quality.growth import unlike
 from kind_rivet.core.quality.index import judge
-from kind_rivet.core.quality.limits import LimitSheet
+from kind_rivet.core.quality.limits import MOST_GROWTH, LimitSheet
 from kind_rivet.core.repair.holds import holds_of
 from kind_rivet.core.repair.make_room import back_onto_walls, spread_out
-from kind_rivet.core.repair.optimise import MOST_GROWTH, optimise
+from kind_rivet.core.repair.optimise import optimise
 
 Ints = NDArray[np.int32]
 REACH = 12  # columns on both sides of a new one that make room for it

@@ -13,14 +13,13 @@ from kind_rivet.core.mesh.mesh import Mesh
 from kind_rivet.core.quality.easing import ENOUGH, GROWTH, STRAIGHT, Aim, move_rounds, no_worse, node_elements, star
 from kind_rivet.core.quality.growth import beside, excess, sizes, unlike
 from kind_rivet.core.quality.index import judge, side_scale
-from kind_rivet.core.quality.limits import LimitSheet
+from kind_rivet.core.quality.limits import MOST_GROWTH, LimitSheet
 from kind_rivet.core.quality.shell_metrics import SCALED_JACOBIAN, shell_metrics
 from kind_rivet.core.quality.unfold import unfolded
 from kind_rivet.core.repair.holds import Holds
 from kind_rivet.core.repair.like_sizes import even_out, rings_of
 from kind_rivet.core.repair.straight_rows import straightened
 
-MOST_GROWTH = 1.5  # that analysts put up with between neighbours
 MOST_AGAIN = 20_000  # shells up to which another way is tried where some still fail or are unlike their neighbours
 NEW = 2.0  # points of the index that a new mesh gives up for that
 

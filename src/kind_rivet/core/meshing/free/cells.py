@@ -37,7 +37,8 @@ def fill_in_cells(loops: list[Floats], size: float, growth: float, fill: Fill) -
     links = find_links(loops, size, growth) if len(loops) > 2 else []
     if len(links) < LEAST:
         return None
-    links = _evened(nodes, after, _between_cells(nodes, after, links), len(loops[0]) if len(loops) > PATTERN else len(nodes), size)
+    amid = len(loops[0]) if len(loops) > PATTERN else len(nodes)
+    links = _evened(nodes, after, _between_cells(nodes, after, links), amid, size)
     if len(links) < LEAST:
         return None
     points, along = _with_links(nodes, links)
@@ -50,10 +51,10 @@ def fill_in_cells(loops: list[Floats], size: float, growth: float, fill: Fill) -
     return filled_pieces(points, outlines, Repeats(size, fill).filled)
 
 
-def _evened(nodes: Floats, after: Ints, links: list[Link], outer: int, size: float) -> list[Link]:
+def _evened(nodes: Floats, after: Ints, links: list[Link], amid: int, size: float) -> list[Link]:
     """The links with counts that give every cell an even border; those on which no other count fits are left out.
 
-    `outer`: nodes that come first and belong to no hole of a pattern; links between two others change last.
+    `amid`: number from which on nodes lie on holes of a pattern; links between two of these change last.
     """
     cells = _Cells.between(nodes, after, links)
     if cells is None:
@@ -66,7 +67,7 @@ def _evened(nodes: Floats, after: Ints, links: list[Link], outer: int, size: flo
     direction = np.round(np.degrees(np.arctan2(way[:, 1], way[:, 0])) % 180.0 / 15.0) % 12
     other = [_other(link, size) for link in links]
     misfit = np.array([abs(link.row.sides - n) if n else DROPPED for link, n in zip(links, other, strict=True)])
-    misfit += AMID * np.array([min(link.start, link.end) >= outer for link in links])
+    misfit += AMID * np.array([min(link.start, link.end) >= amid for link in links])
     cost = np.concatenate((np.round(misfit, 1) + 1e-3 * direction, np.zeros(len(sides))))  # parallel ones alike
     out: list[Link | None] = list(links)
     for k in odd_changes([[*lot, len(links) + c] for c, lot in enumerate(regions)], count, held, cost):

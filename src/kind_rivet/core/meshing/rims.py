@@ -1,8 +1,7 @@
-"""Borders that lie about the middle of a hole: of bosses and flanges all round, of ears all but the foot they stand on."""
+"""Rims: borders that lie about the middle of a hole, those of bosses and flanges all round, those of ears all but the foot they stand on."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -28,7 +27,7 @@ def rim_of(shape: Shape, border: tuple[int, ...], hole: RoundHole, least: float)
     """
     if min(border) < 0 or len(set(border)) < len(border):
         return None
-    off_axis, arcs = _about(shape, border, hole)
+    arcs = _arcs(shape, border, hole)
     radii = [shape.edges[e].carrier.data[6] for e in arcs]
     if not arcs or any(abs(r - radii[0]) > 1e-3 * radii[0] for r in radii):
         return None
@@ -36,7 +35,7 @@ def rim_of(shape: Shape, border: tuple[int, ...], hole: RoundHole, least: float)
     if others:
         if shape.edge_length[list(border)].min() < least:
             return None
-        off = off_axis(shape.points[np.concatenate([shape.edges[e].nodes for e in others])])
+        off = _off_axis(hole, shape.points[np.concatenate([shape.edges[e].nodes for e in others])])
         if shape.edge_length[arcs].sum() < EAR * 2 * np.pi * radii[0] or np.abs(off - radii[0]).max() > EAR_OFF * radii[0]:
             return None
     return float(radii[0]), (*arcs, *others)
@@ -57,7 +56,7 @@ def rim_counts(hole: RoundHole, lengths: list[float], size: float) -> dict[int, 
 
 def towards_foot(hole: RoundHole, shape: Shape, patch: Patch, size: float) -> float | None:
     """Direction (rad) in which the hole of an ear wants a node, so that its nodes face those on the edge along which the ear stands; None where it has none."""
-    _, arcs = _about(shape, hole.rim, hole)
+    arcs = _arcs(shape, hole.rim, hole)
     foot = [p for p in patch.loops[0] if p.edge in hole.rim and p.edge not in arcs]
     if len(foot) != 1:
         return None
@@ -68,15 +67,16 @@ def towards_foot(hole: RoundHole, shape: Shape, patch: Patch, size: float) -> fl
     return float(np.arctan2(y, x)) + (count % 2) * np.pi / hole.divisions
 
 
-def _about(shape: Shape, border: tuple[int, ...], hole: RoundHole) -> tuple[Callable[[Floats], Floats], list[int]]:
-    """How far places (n, 3) lie off the axis of a hole, and the edges of a border that are arcs about it."""
-
-    def off(places: Floats) -> Floats:
-        return np.asarray(np.linalg.norm(np.cross(places - np.array(hole.centre), hole.axis), axis=-1))
-
-    arcs = []
+def _arcs(shape: Shape, border: tuple[int, ...], hole: RoundHole) -> list[int]:
+    """The edges of a border that are arcs about a hole, or nearly."""
+    out = []
     for e in border:
         c = shape.edges[e].carrier
-        if c.kind == "circle" and off(c.array[:3]) < max(ROUGHLY * c.data[6], OFF_MIDDLE * (c.data[6] - hole.radius)):
-            arcs.append(e)
-    return off, arcs
+        if c.kind == "circle" and _off_axis(hole, c.array[:3]) < max(ROUGHLY * c.data[6], OFF_MIDDLE * (c.data[6] - hole.radius)):
+            out.append(e)
+    return out
+
+
+def _off_axis(hole: RoundHole, places: Floats) -> Floats:
+    """How far places (..., 3) lie off the axis of a hole."""
+    return np.asarray(np.linalg.norm(np.cross(places - np.array(hole.centre), hole.axis), axis=-1))
