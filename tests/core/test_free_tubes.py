@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import itertools
 from functools import cache
 
 import numpy as np
@@ -10,11 +9,9 @@ import pytest
 from OCP.BRepAlgoAPI import BRepAlgoAPI_Common
 from OCP.BRepBuilderAPI import BRepBuilderAPI_MakeEdge, BRepBuilderAPI_MakeFace, BRepBuilderAPI_MakeWire
 from OCP.BRepOffsetAPI import BRepOffsetAPI_MakePipe, BRepOffsetAPI_ThruSections
-from OCP.BRepPrimAPI import BRepPrimAPI_MakePrism, BRepPrimAPI_MakeRevol
-from OCP.collections import HArray1_gp_Pnt
+from OCP.BRepPrimAPI import BRepPrimAPI_MakePrism
 from OCP.GC import GC_MakeArcOfCircle
-from OCP.GeomAPI import GeomAPI_Interpolate
-from OCP.gp import gp_Ax1, gp_Ax2, gp_Circ, gp_Dir, gp_Elips, gp_Pnt, gp_Trsf, gp_Vec
+from OCP.gp import gp_Ax2, gp_Circ, gp_Dir, gp_Elips, gp_Pnt, gp_Trsf, gp_Vec
 from OCP.TopLoc import TopLoc_Location
 from OCP.TopoDS import TopoDS_Edge, TopoDS_Shape
 
@@ -31,23 +28,12 @@ from kind_rivet.core.midsurface.middles import Between
 from kind_rivet.core.midsurface.prisms import PrismChart, prisms_in_one
 from kind_rivet.core.midsurface.sheet import Sheet
 from kind_rivet.core.midsurface.tube_charts import TubeChart, tube_ends
+from tests.free_shapes import bell, curve, dish
 from tests.thin_meshes import Made, meshed, size_for
 from tests.thin_parts import box, combined, cut, cylinder, fused
 
 WALL = 3.0
 DENT = 60.0  # of the bean
-
-
-def curve(points: Floats, closed: bool, ways: tuple[gp_Vec, gp_Vec] | None = None) -> TopoDS_Edge:
-    """A spline through points (n, 3)."""
-    table = HArray1_gp_Pnt(1, len(points))
-    for k, p in enumerate(points.tolist()):
-        table.SetValue(k + 1, gp_Pnt(*p))
-    made = GeomAPI_Interpolate(table, closed, 1e-6)
-    if ways is not None:
-        made.Load(*ways)
-    made.Perform()
-    return BRepBuilderAPI_MakeEdge(made.Curve()).Edge()
 
 
 def raised(edge: TopoDS_Edge, low: float, height: float) -> TopoDS_Shape:
@@ -292,22 +278,6 @@ def test_tubes_on_both_sides_of_a_collar_share_a_field_with_facets_between() -> 
     assert sorted(x) == pytest.approx([0.0, 160.0], abs=0.5)
 
 
-def dish(bottom: float, top: float) -> TopoDS_Shape:
-    """What lies between two heights over a panel that is curved both ways."""
-    loft = BRepOffsetAPI_ThruSections(True, False)
-    x = np.linspace(0, 160, 7)
-    for y, k in ((0, 0.8), (60, 1.2), (120, 0.9)):
-        z = 20 * k * np.sin(np.pi * x / 160) + 8 * (1 - ((y - 60) / 60) ** 2)
-        low, high = (np.column_stack((x, np.full(7, float(y)), z + off)) for off in (bottom, top))
-        wire = BRepBuilderAPI_MakeWire(curve(low, False))
-        wire.Add(BRepBuilderAPI_MakeEdge(gp_Pnt(*low[-1]), gp_Pnt(*high[-1])).Edge())
-        wire.Add(curve(high, False))
-        wire.Add(BRepBuilderAPI_MakeEdge(gp_Pnt(*high[0]), gp_Pnt(*low[0])).Edge())
-        loft.AddWire(wire.Wire())
-    loft.Build()
-    return loft.Shape()
-
-
 def test_slits_under_crossing_ribs_do_not_gape_where_a_panel_is_laid_flat() -> None:
     bars = [box(50, 15, -8, 2.5, 90, 60), box(20, 58, -8, 120, 2.5, 60)]
     solid = facet_shape(fused(dish(0, 2.5), [combined(BRepAlgoAPI_Common, bar, [dish(-60, 1)]) for bar in bars]))
@@ -323,20 +293,6 @@ def test_slits_under_crossing_ribs_do_not_gape_where_a_panel_is_laid_flat() -> N
     assert not made.shells.notes
     assert made.pieces == 1
     assert not len(made.quality.failing)
-
-
-def bell(inner: bool) -> TopoDS_Shape:
-    """A turned bell with a wall of 3, or what it encloses."""
-    profile = np.array([[41.0, 0.0], [47, 30], [70, 80], [101, 120]])
-    way = np.gradient(profile, axis=0)
-    out = np.column_stack((way[:, 1], -way[:, 0])) / np.linalg.norm(way, axis=1)[:, None]
-    line = profile if inner else profile + WALL * out
-    place = np.column_stack((line[:, 0], np.zeros(4), line[:, 1]))
-    corners = [place[-1], [0, 0, place[-1][2]], [0, 0, place[0][2]], place[0]]
-    wire = BRepBuilderAPI_MakeWire(curve(place, False))
-    for a, b in itertools.pairwise(corners):
-        wire.Add(BRepBuilderAPI_MakeEdge(gp_Pnt(*map(float, a)), gp_Pnt(*map(float, b))).Edge())
-    return BRepPrimAPI_MakeRevol(BRepBuilderAPI_MakeFace(wire.Wire()).Face(), gp_Ax1(gp_Pnt(0, 0, 0), gp_Dir(0, 0, 1))).Shape()
 
 
 def test_ribs_on_a_bell_end_at_its_middle_though_they_meet_it_aslant() -> None:

@@ -14,6 +14,8 @@ from kind_rivet.core.errors import Refused
 from kind_rivet.core.geometry.carriers import Floats, frame, unit
 
 STRETCH = (0.75, 1.35)  # factors by which sides of facets may change their length
+TOWARDS = (1.0, 0.75, 0.5, 0.25, 0.0)  # how far from the conformal map to the rigid one: as far as nothing folds
+FAR = 1e3  # extents from the origin within which a map must stay
 SLIVERS = 5e-3  # share of a map that may be folded where slivers of facets lie askew
 
 
@@ -26,14 +28,23 @@ def flatten_facets(space: Floats, facets: NDArray[np.int64], rounds: int = 12) -
     good = area > 1e-14 * area.max()
     facets, local, area = facets[good], local[good], area[good]
     problem = Refused("A face is too strongly curved to be laid flat in one piece.", "Split it and mesh again.")
+    tries: list[tuple[float, Floats]] = []  # share that is folded, places
     try:
-        uv = _turned_up(_rigid(_conformal(space, facets, local, area), facets, local, rounds), facets)
-        if _folded(uv, facets) <= 0:
-            return uv
+        soft = _conformal(space, facets, local, area)
+        stiff = _rigid(soft, facets, local, rounds)
+        largest = FAR * float(np.ptp(space, axis=0).max())
+        for share in TOWARDS:
+            uv = _turned_up(soft + share * (stiff - soft), facets)
+            if not np.abs(uv).max() < largest:  # parts that all but hang together by a point
+                continue
+            tries.append((_folded(uv, facets), uv))
+            if tries[-1][0] <= 0:
+                return uv
     except Refused as singular:
         problem = singular
     uv = _turned_up(_seen_from_above(space, facets, area), facets)
-    if _folded(uv, facets) <= SLIVERS:
+    folded, uv = min([(_folded(uv, facets), uv), *tries], key=lambda one: one[0])
+    if folded <= SLIVERS:
         return uv
     raise problem
 

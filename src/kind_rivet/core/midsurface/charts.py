@@ -16,6 +16,7 @@ from numpy.typing import NDArray
 from kind_rivet.core.geometry.carriers import Carrier, Floats, frame, unit
 
 BORDER = 1e-9  # weight of a facet's corner below which a place lies on the side across from it
+NEEDLE = 1e-7  # height of a facet over its longest side up to which it is a line
 WAYS = 1441  # places round a chart that are tried
 NEAR_POLE = 1.05  # rad of latitude from which a pole is too near
 ROUND_DOME = 1.95  # rad from its middle up to which a wall is a dome
@@ -326,6 +327,13 @@ def _frames(corners: Floats, side: NDArray[np.int64]) -> tuple[Floats, Floats]:
     return along, np.cross(unit(np.cross(along, c - a)), along)
 
 
+def _stands(points: Floats, facets: NDArray[np.int64]) -> NDArray[np.bool_]:
+    """Which facets are more than a line, so that they have a map."""
+    p = points[facets]
+    doubled = np.linalg.norm(np.cross(p[:, 1] - p[:, 0], p[:, 2] - p[:, 0]), axis=1)
+    return np.asarray(doubled > NEEDLE * np.square(p - np.roll(p, 1, axis=1)).sum(axis=2).max(axis=1))
+
+
 class FacetChart:
     """The facets of a free side laid flat, with a straight margin round them."""
 
@@ -334,8 +342,10 @@ class FacetChart:
     def __init__(self, space: Floats, flat: Floats, facets: NDArray[np.int64]) -> None:
         from kind_rivet.core.geometry.rays import FacetTree
 
+        flat = np.column_stack((flat, np.zeros(len(flat))))
+        facets = facets[_stands(space, facets) & _stands(flat, facets)]
         self.space_tree = FacetTree.over(space, facets.astype(np.int32))
-        self.flat_tree = FacetTree.over(np.column_stack((flat, np.zeros(len(flat)))), facets.astype(np.int32))
+        self.flat_tree = FacetTree.over(flat, facets.astype(np.int32))
 
     @staticmethod
     def over(side, between, wall: float) -> FacetChart:  # type: ignore[no-untyped-def]

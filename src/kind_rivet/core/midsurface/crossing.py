@@ -25,12 +25,14 @@ from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.geometry.sampling import face_samples
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.geometry.simplify import edges_in_one, simplify, without_slits
+from kind_rivet.core.midsurface.blends import rounding
 from kind_rivet.core.midsurface.cells import cut_up
 from kind_rivet.core.midsurface.choose import choose
 from kind_rivet.core.midsurface.drawing import draw_lines, find_middles
 from kind_rivet.core.midsurface.fields import CarrierField, face_field
 from kind_rivet.core.midsurface.hand import Hand, chosen_pairs, forced, led_on, without_dropped
-from kind_rivet.core.midsurface.led_through import led_through
+from kind_rivet.core.midsurface.led_across import led_across
+from kind_rivet.core.midsurface.led_through import grown_together, led_through
 from kind_rivet.core.midsurface.middles import Middle
 from kind_rivet.core.midsurface.network import connect
 from kind_rivet.core.midsurface.noses import parted
@@ -96,6 +98,9 @@ def make_by_crossing(
         opposed = find_opposed(whole, tree)
         pairs = find_pairs(whole, opposed)
     fields = led_through(prisms_in_one(whole, [face_field(whole, f) for f in range(len(whole.faces))]))
+    thin = min((p.wall for p in pairs), default=0.0)
+    blends = {f for f in range(len(whole.faces)) if whole.faces[f].carrier.kind == "free" and rounding(whole, f, thin)}
+    fields = led_across(grown_together(fields, [(p.a, p.b) for p in pairs if not p.narrow], blends), pairs)
     pairs = chosen_pairs(whole, tree, opposed, pairs, fields, hands)
     if not pairs:
         raise Refused("No wall was found: nothing thin lies opposite anything.", "Mesh this body with solids.")

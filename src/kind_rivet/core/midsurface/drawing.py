@@ -14,11 +14,12 @@ from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.midsurface.bend_lines import TANGENT, bend_lines
 from kind_rivet.core.midsurface.blends import rounding
+from kind_rivet.core.midsurface.charts import ConeChart, CylinderChart
 from kind_rivet.core.midsurface.contacts import ended_at_bends, through_contacts, with_contacts, without_twins
 from kind_rivet.core.midsurface.cracks import crack_steps
 from kind_rivet.core.midsurface.feet import feet
 from kind_rivet.core.midsurface.fields import CarrierField, Field, settle
-from kind_rivet.core.midsurface.middles import Middle, chart_over, middle_of
+from kind_rivet.core.midsurface.middles import Middle, chart_between, chart_over, middle_of
 from kind_rivet.core.midsurface.pairs import BROKEN, SLANT, Pair
 from kind_rivet.core.midsurface.prolongs import prolongs
 from kind_rivet.core.midsurface.round_tips import round_tip
@@ -65,6 +66,10 @@ def find_middles(shape: Shape, pairs: list[Pair], fields: list[Field], tolerance
                 other.samples = np.vstack((other.samples, made.samples))
                 if other.carrier.kind in ("torus", "sphere"):  # which way they close is told by all their samples
                     other.chart = chart_over(other.carrier, other.samples) or other.chart
+                elif other.carrier.kind == "free" and isinstance(
+                    other.chart, ConeChart | CylinderChart
+                ):  # a cone near one length is none near all
+                    other.chart = chart_between(other.first, other.second, other.wall, other.samples)
                 break
         else:
             if not pair.narrow:

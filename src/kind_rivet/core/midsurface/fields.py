@@ -80,8 +80,13 @@ class FacetField:
         return unit(out)
 
     def moved_to(self, between: Field, wall: float) -> Floats:
-        """The points of the facets on the middle half a wall below them."""
-        return settle(self.tree.points - wall / 2 * self.point_normals, [between])[0]
+        """The points of the facets on the middle half a wall below them; those that find none within a wall stay half a wall below."""
+        below = self.tree.points - wall / 2 * self.point_normals
+        with np.errstate(over="ignore", invalid="ignore"):
+            found = settle(below, [between])[0]
+        lost = ~(np.linalg.norm(found - below, axis=1) < wall)
+        found[lost] = below[lost]
+        return found
 
 
 def together(fields: list[FacetField]) -> FacetField:

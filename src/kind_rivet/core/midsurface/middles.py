@@ -21,11 +21,12 @@ from kind_rivet.core.midsurface.charts import Chart, ConeChart, CylinderChart, F
 from kind_rivet.core.midsurface.fields import CarrierField, FacetField, Field, settle, signed_distance
 from kind_rivet.core.midsurface.prisms import PrismChart
 from kind_rivet.core.midsurface.round_charts import tube_chart
-from kind_rivet.core.midsurface.tube_charts import TubeChart
+from kind_rivet.core.midsurface.tube_charts import DOUBT, SLOT, TIP, TubeChart, tube_ends
 
 SHORTER = 0.8  # of the other's area: a side that is much smaller
 SLOTTED = 0.9  # a side with a border shorter than this share of the other's is laid flat: ribs leave slots in the other
 FLAT_CONE = np.radians(75.0)  # half angle of a cone that is drawn on as on a plane
+ASLANT = 0.8  # least cosine between a wall and a cone or cylinder it is drawn on as on
 STRAIGHT = 5  # points along a short straight line on a curved middle
 ROUNDS = 8  # Newton steps to a place on a middle
 EXACT = 1e-11  # walls: steps that change nothing
@@ -234,6 +235,11 @@ def _chart(carrier: Carrier, shape: Shape, faces: tuple[int, int], first: Field,
                     break
     if (exact := chart_over(carrier, samples)) is not None:
         return exact
+    return chart_between(first, second, wall, samples)
+
+
+def chart_between(first: Field, second: Field, wall: float, samples: Floats) -> Chart:
+    """A flat map of a freely curved middle at samples (n, 3). Raises `Refused` where there is none."""
     sides = [s for s in (first, second) if isinstance(s, FacetField)]
     if not sides:  # two exact sides with nothing exact between them
         raise Refused(
@@ -248,7 +254,8 @@ def _free_chart(sides: list[FacetField], between: Between, wall: float, samples:
     for side in shorter:
         if (prism := PrismChart.over(side, between, wall)) is not None:
             return cast(Chart, prism)
-    tubes = (tube for side in shorter if (tube := TubeChart.around(side, between, wall)) is not None)
+    slot = DOUBT if any(tube_ends(side.tree.points, side.tree.facets.astype(np.int64)) is None for side in sides) else SLOT
+    tubes = (tube for side in shorter if (tube := TubeChart.around(side, between, wall, slot=slot)) is not None)
     if (steep := next(tubes, None)) is not None and steep.steep:
         return steep
     flat = trouble = None
@@ -260,7 +267,11 @@ def _free_chart(sides: list[FacetField], between: Between, wall: float, samples:
         return flat
     if steep is not None:
         return steep
-    made = tube_chart(samples, unit(between(samples)[1])) or flat
+    normals = unit(between(samples)[1])
+    made = tube_chart(samples, normals) or flat
+    if made is None or np.abs(np.einsum("ij,ij->i", made.normal(made.flat(samples)), normals)).min() < ASLANT:
+        tips = (tube for side in shorter if (tube := TubeChart.around(side, between, wall, TIP)) is not None)
+        made = next((tube for tube in tips if tube.steep), made)
     if made is None:
         assert trouble is not None
         raise trouble

@@ -13,7 +13,11 @@ from kind_rivet.core.midsurface.charts import FacetChart
 from kind_rivet.core.midsurface.fields import FacetField, Field
 
 AS_LONG = 0.25  # share of the longest border loop from which another one is an end of the tube, not a hole
+TIP = 0.05  # the same for noses, which no other chart serves
 BESIDE = 0.6  # periods from the middle up to which facets are laid out: some of them twice
+SLOT = 0.12  # 4π × area / length² of a border loop below which it is a slot, where a rib stands, and no end
+DOUBT = 0.35  # the same where the other side of the wall is no tube
+FAR = 1e3  # extents within which a map must stay
 MARGIN = 8.0  # walls beyond its ends that a tube is led on
 STEEP = 0.6  # length of the mean of all normals below which they look to all sides
 BINS = 40  # stretches along a tube in which its length is measured, and round it
@@ -41,10 +45,10 @@ class TubeChart(FacetChart):
         super().__init__(corners, flat, np.arange(len(corners)).reshape(-1, 3))
 
     @staticmethod
-    def around(side: FacetField, between: Field, wall: float) -> TubeChart | None:
-        """The chart of the middle under a side; None where that is no tube."""
+    def around(side: FacetField, between: Field, wall: float, as_long: float = AS_LONG, slot: float = SLOT) -> TubeChart | None:
+        """The chart of the middle under a side; None where that is no tube. `as_long`, `slot`: see `tube_ends`."""
         facets, middle = side.tree.facets.astype(np.int64), side.moved_to(between, wall)
-        ends = tube_ends(middle, facets)
+        ends = tube_ends(middle, facets, as_long, slot)
         return _laid_out(middle, facets, *ends, MARGIN * wall) if ends is not None else None
 
     @property
@@ -74,14 +78,17 @@ class TubeChart(FacetChart):
         return out
 
 
-def tube_ends(space: Floats, facets: Ints) -> tuple[Ints, Ints] | None:
-    """The points on both ends of facets that are a tube, maybe with holes; None where they are none."""
-    sides = np.sort(np.concatenate((facets[:, :2], facets[:, 1:], facets[:, ::2])), axis=1)
-    pairs, count = np.unique(sides, axis=0, return_counts=True)
+def tube_ends(space: Floats, facets: Ints, as_long: float = AS_LONG, slot: float = SLOT) -> tuple[Ints, Ints] | None:
+    """The points on both ends of facets that are a tube, maybe with holes; None where they are none.
+
+    `as_long`: share of the longest border loop from which another one is an end. `slot`: 4π × area / length² from which it is.
+    """
+    turning = np.concatenate((facets[:, :2], facets[:, 1:], facets[:, ::-2]))
+    pairs, once, count = np.unique(np.sort(turning, axis=1), axis=0, return_index=True, return_counts=True)
     used = np.unique(facets)
     if (count > 2).any():
         return None
-    border = pairs[count == 1]
+    border = turning[once[count == 1]]
     size = len(space)
     whole = scipy.sparse.csgraph.connected_components(scipy.sparse.coo_matrix((np.ones(len(pairs)), pairs.T), (size, size)))[1]
     if len(np.unique(whole[used])) > 1 or not len(border):
@@ -90,9 +97,12 @@ def tube_ends(space: Floats, facets: Ints) -> tuple[Ints, Ints] | None:
     names, own = np.unique(loop[border[:, 0]], return_inverse=True)
     if len(used) - len(pairs) + len(facets) != 2 - len(names) or len(names) < 2:  # Euler's number of a sphere with so many openings
         return None
-    length = np.bincount(own, np.linalg.norm(space[border[:, 1]] - space[border[:, 0]], axis=1))
-    first, last = np.argsort(-length, kind="stable")[:2]
-    if length[last] < AS_LONG * length[first]:
+    a, b = space[border[:, 0]], space[border[:, 1]]
+    length = np.bincount(own, np.linalg.norm(b - a, axis=1))
+    spanned = np.stack([np.bincount(own, c) for c in np.cross(a, b).T / 2], axis=1)
+    wide = 4 * np.pi * np.linalg.norm(spanned, axis=1) / length**2
+    first, last = np.lexsort((-length, (wide < slot) & (wide.max() >= slot)))[:2]
+    if length[last] < as_long * length[first] or (wide[last] < slot and wide[first] >= slot):
         return None
     return np.unique(border[own == first]), np.unique(border[own == last])
 
@@ -132,6 +142,8 @@ def _laid_out(space: Floats, facets: Ints, first: Ints, last: Ints, margin: floa
     length = _lengths(along[facets].mean(axis=1), 1.0 / np.maximum(np.linalg.norm(gradient, axis=1), 1e-300), area)
     best = _shortest((corners.mean(axis=1) % period) / period, np.linalg.norm(gradient, axis=1), area)
     place = np.stack((scale * corners, np.interp(along[facets], *length)), axis=2)
+    if not np.abs(place).max() < FAR * np.ptp(space, axis=0).max():  # parts of it have no way from end to end
+        return None
     for end, way in ((first, -1.0), (last, 1.0)):
         space, facets, place = _led_on(space, facets, place, end, way, margin)
     return TubeChart(space, facets, place[..., 0], place[..., 1], scale * period, scale * period * best)

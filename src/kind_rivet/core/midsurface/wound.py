@@ -17,6 +17,7 @@ from kind_rivet.core.midsurface.tube_charts import tube_ends
 LONG = 3.2  # diagonals of its box: a border no longer than this belongs to no face that winds
 LEAST = 40  # facets of a face worth a look
 APART = 6.0  # times as far in space as laid flat: two places lie over one another
+OVER = 0.3  # cosine between the way from one to the other and a normal from which that is above, not beside it across a slot under ribs
 ROUNDS = 5  # cuts through one body
 WAYS = 6  # planes through the axis that are tried
 ALIKE = 1e-3  # of its extent: how far from an axis the middle of a patch must lie to tell a direction
@@ -76,7 +77,13 @@ def _covers_itself(space: Floats, facets: NDArray[np.int64]) -> bool:
         return False
     side = float(np.median(np.linalg.norm(space[facets[:, 0]] - space[facets[:, 1]], axis=1)))
     pairs = scipy.spatial.cKDTree(flat).query_pairs(0.5 * side, output_type="ndarray")
-    return bool((np.linalg.norm(space[pairs[:, 0]] - space[pairs[:, 1]], axis=1) > APART * 0.5 * side).any())
+    way = space[pairs[:, 1]] - space[pairs[:, 0]]
+    far = np.linalg.norm(way, axis=1)
+    p = space[facets]
+    normals = np.zeros_like(space)
+    np.add.at(normals, facets.ravel(), np.repeat(np.cross(p[:, 1] - p[:, 0], p[:, 2] - p[:, 0]), 3, axis=0))
+    above = np.abs(np.einsum("ij,ij->i", way, unit(normals)[pairs[:, 0]]))
+    return bool(((far > APART * 0.5 * side) & (above > OVER * far)).any())
 
 
 def _best_plane(space: Floats, facets: NDArray[np.int64]) -> tuple[float, ...]:
