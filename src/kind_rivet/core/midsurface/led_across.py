@@ -15,7 +15,7 @@ from kind_rivet.core.geometry.soup import facet_neighbours
 from kind_rivet.core.midsurface.fields import FacetField, Field, together
 from kind_rivet.core.midsurface.pairs import Pair
 
-WIDE = 4.0  # walls: how far apart patches may be that a rib, with its blends, parts
+NEAR, WIDE = 0.2, 4.0  # walls: how far apart patches lie that a rib, with its blends, parts
 ALIKE = 0.3  # by which the walls of both may differ, as a share
 AHEAD = np.cos(np.radians(20.0))  # least cosine between where a border leads and where the other one lies
 SMOOTH = np.cos(np.radians(25.0))  # least cosine between the normals of both
@@ -46,8 +46,8 @@ class Border:
         after = np.array([starts.get(b, -1) for b in nodes[:, 1].tolist()], np.int64)
         return Border(nodes, ends, normals, unit(np.cross(ends[:, 1] - ends[:, 0], normals)), after)
 
-    def facing(self, other: Border, reach: float) -> Ints:
-        """The side (n,) of another border that each of these leads to within reach, −1 for none."""
+    def facing(self, other: Border, near_by: float, reach: float) -> Ints:
+        """The side (n,) of another border that each of these leads to, at least `near_by` and at most `reach` away; −1 for none."""
         middle = self.ends.mean(axis=1)
         near = scipy.spatial.cKDTree(middle)
         out = np.full(len(middle), -1, np.int64)
@@ -62,7 +62,7 @@ class Border:
             share = np.clip((middle[mine] - a) @ (b - a) / max(float((b - a) @ (b - a)), 1e-300), 0, 1)
             way = a + share[:, None] * (b - a) - middle[mine]
             far = np.linalg.norm(way, axis=1)
-            good = (far < least[mine]) & (far > 0) & (self.normals[mine] @ other.normals[j] > SMOOTH)
+            good = (far < least[mine]) & (far > near_by) & (self.normals[mine] @ other.normals[j] > SMOOTH)
             good &= np.einsum("ij,ij->i", way, self.ahead[mine]) > AHEAD * far
             good &= -(way @ other.ahead[j]) > AHEAD * far
             out[mine[good]], least[mine[good]] = j, far[good]
@@ -72,6 +72,7 @@ class Border:
 def led_across(fields: list[Field], pairs: list[Pair]) -> list[Field]:
     """The fields of all faces; patches of one freely curved skin that ribs part share one, with facets from border to border."""
     wall: dict[int, float] = {}
+    opposite = {frozenset((id(fields[p.a]), id(fields[p.b]))) for p in pairs}
     for p in pairs:
         for f in (p.a, p.b):
             if isinstance(fields[f], FacetField) and not p.narrow:
@@ -86,10 +87,10 @@ def led_across(fields: list[Field], pairs: list[Pair]) -> list[Field]:
     links: list[tuple[int, int, list[tuple[Ints, Ints]]]] = []
     for a in range(len(patches)):
         for b in range(a):
-            if abs(width[a] - width[b]) > ALIKE * max(width[a], width[b]):
-                continue
+            if abs(width[a] - width[b]) > ALIKE * max(width[a], width[b]) or frozenset((id(own[a]), id(own[b]))) in opposite:
+                continue  # another skin, or the other side of this one
             points = own[a].tree.points, own[b].tree.points
-            if strips := _strips(borders[a], borders[b], points, WIDE * max(width[a], width[b])):
+            if strips := _strips(borders[a], borders[b], points, max(width[a], width[b])):
                 links.append((a, b, strips))
     out = list(fields)
     if not links:
@@ -105,9 +106,9 @@ def led_across(fields: list[Field], pairs: list[Pair]) -> list[Field]:
     return out
 
 
-def _strips(a: Border, b: Border, points: tuple[Floats, Floats], reach: float) -> list[tuple[Ints, Ints]]:
+def _strips(a: Border, b: Border, points: tuple[Floats, Floats], wall: float) -> list[tuple[Ints, Ints]]:
     """Rows of nodes of two patches that face each other across a rib, both in the order of the first; closed ones, as across a boss, end where they start."""
-    here, there = a.facing(b, reach), b.facing(a, reach)
+    here, there = a.facing(b, NEAR * wall, WIDE * wall), b.facing(a, NEAR * wall, WIDE * wall)
     out = []
     for run in _runs(here >= 0, a.after):
         mine = np.flatnonzero(np.isin(there, run))
