@@ -57,13 +57,13 @@ def split(solid: TopoDS_Shape, planes: list[Plane], reach: float = 1e3) -> TopoD
     return whole.Solid()
 
 
-def rounded(solid: TopoDS_Shape, radius: float) -> TopoDS_Shape:
-    """The solid with all its sharp outer edges rounded."""
+def rounded(solid: TopoDS_Shape, radius: float, inner: bool = False) -> TopoDS_Shape:
+    """The solid with all its sharp outer edges rounded, or blends in all its inner corners."""
     shape, edges = facet_shape(solid), IndexedMap_TopoDS_Shape_TopTools_ShapeMapHasher()
     TopExp.MapShapes_s(solid, TopAbs_EDGE, edges)
     maker = BRepFilletAPI_MakeFillet(solid)
     for number, faces in enumerate(shape.edge_faces):
-        if len(set(faces)) == 2 and not smooth_edge(shape, number) and falls_away(shape, faces[0], number):
+        if len(set(faces)) == 2 and not smooth_edge(shape, number) and falls_away(shape, faces[0], number) != inner:
             maker.Add(radius, TopoDS.Edge(edges.FindKey(number + 1)))
     maker.Build()
     return maker.Shape()

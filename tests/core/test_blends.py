@@ -96,7 +96,7 @@ def test_a_blend_goes_through_a_wall_no_further_than_its_face_reaches() -> None:
 def test_few_places_do_not_tell_that_a_wall_is_equally_thick() -> None:
     shelf, _ = simplify(drawn("blended_shelf"), blends=True, turning=np.pi)
     f = next(f for f, face in enumerate(shelf.faces) if face.carrier.kind == "free")
-    pair = Pair(f, 0, 4.0, 1.0, np.zeros((1, 3)))
+    pair = Pair(f, 0, 4.0, float(shelf.face_area[f]), np.zeros((1, 3)))
     for count in (1, TOLD - 1, TOLD):
         made = SimpleNamespace(samples=np.zeros((count, 3)), thickness=lambda at: np.full(len(at), 4.0))
         assert _bent_wall(shelf, pair, made) == (count >= TOLD)

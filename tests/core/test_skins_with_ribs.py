@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from functools import cache
+from typing import cast
 
 import numpy as np
 import pytest
@@ -15,15 +17,20 @@ from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.geometry.soup import facet_neighbours
 from kind_rivet.core.meshing.flatten import flatten_facets
+from kind_rivet.core.midsurface import skins
+from kind_rivet.core.midsurface.blends import hollow, rounding
 from kind_rivet.core.midsurface.charts import FacetChart
+from kind_rivet.core.midsurface.drawing import _bent_wall
 from kind_rivet.core.midsurface.extract import extract
 from kind_rivet.core.midsurface.fields import CarrierField, FacetField, face_field
 from kind_rivet.core.midsurface.led_across import led_across
+from kind_rivet.core.midsurface.middles import Middle
 from kind_rivet.core.midsurface.pairs import Pair, find_opposed, find_pairs
 from kind_rivet.core.midsurface.sheet import Sheet
 from kind_rivet.core.midsurface.tube_charts import tube_ends
 from kind_rivet.core.midsurface.wound import unwound
 from tests.free_shapes import dish, hull, turned
+from tests.rough import rounded
 from tests.thin_meshes import meshed, size_for
 from tests.thin_parts import box, combined, cut, cylinder, fused
 
@@ -192,3 +199,38 @@ def test_points_that_find_no_middle_stay_half_a_wall_below() -> None:
     far = CarrierField(Carrier("plane", (0, 0, -50, 0, 0, 1)), 1.0)
     assert side.moved_to(near, 1.0)[:, 2] == pytest.approx(-0.4)
     assert side.moved_to(far, 1.0)[:, 2] == pytest.approx(-0.5)
+
+
+def test_the_margin_of_a_blend_is_no_wall_though_equally_thick() -> None:
+    """What lies between the margin of a free-form blend along a corner and the side opposite is as thick as the wall beside it."""
+    solid = solid_of("panel")
+    free = [f for f, face in enumerate(solid.faces) if face.carrier.kind == "free"]
+    a, b = sorted(free, key=lambda f: -float(solid.face_area[f]))[:2]
+
+    @dataclass
+    class Even:
+        samples: np.ndarray
+
+        def thickness(self, p: np.ndarray) -> np.ndarray:
+            return np.full(len(p), WALL)
+
+    made = cast(Middle, Even(np.zeros((40, 3))))
+    smaller = float(min(solid.face_area[a], solid.face_area[b]))
+    assert _bent_wall(solid, Pair(a, b, WALL, 0.6 * smaller, made.samples), made)
+    assert not _bent_wall(solid, Pair(a, b, WALL, 0.2 * smaller, made.samples), made)
+
+
+def test_the_margin_of_a_blend_makes_it_no_patch_of_a_skin(monkeypatch: pytest.MonkeyPatch) -> None:
+    ribs = [common(rib, dish(-12, 1)) for rib in (box(50, -1, -30, WALL, 122, 90), box(-1, 40, -30, 162, WALL, 90))]
+    solid = facet_shape(rounded(fused(dish(0, WALL), ribs), 2.0, inner=True))
+    skin = int(np.argmax(solid.face_area))
+    free = [f for f, face in enumerate(solid.faces) if face.carrier.kind == "free" and solid.face_area[f] > 100]
+    blend = next(f for f in free if rounding(solid, f, WALL) and hollow(solid, f) and f != skin)
+    beside = next(f for e in solid.face_edges[blend] for f in solid.edge_faces[e] if f != blend and solid.face_area[f] > 1000)
+    for share, taken in ((0.2, False), (0.8, True)):
+        pairs = [
+            Pair(skin, beside, WALL, float(solid.face_area[beside]), np.empty((0, 3))),
+            Pair(skin, blend, WALL, share * float(solid.face_area[blend]), np.empty((0, 3))),
+        ]
+        monkeypatch.setattr(skins, "find_pairs", lambda shape, opposed, pairs=pairs: pairs)
+        assert (blend in skins.skin_patches(solid, FacetTree.over(solid.points, solid.facets))) == taken

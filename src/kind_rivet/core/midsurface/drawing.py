@@ -36,6 +36,7 @@ SHORT_OF = 0.6  # of the thicker wall: how far a wall ends before the middle of 
 LOST = 0.1  # walls: a chart that leads back to a point no nearer than this does not know it
 STATIONS = 33  # places along a straight crossing at which to ask whether there are walls near by
 TOLD = 5  # samples that tell whether a wall is equally thick all over
+MARGIN = 0.4  # of the smaller side from which what is equally thick beside a blend is a wall
 HALVINGS = 12  # of the stretch in which a chart ends
 GRAZING = 0.995  # cosine between middles that cross, though nearly along each other, where they are not known to run on into each other
 PARALLEL = 0.99  # cosine between the axes of two sides of a bend
@@ -82,11 +83,12 @@ def find_middles(shape: Shape, pairs: list[Pair], fields: list[Field], tolerance
 def _bent_wall(shape: Shape, pair: Pair, made: Middle) -> bool:
     """Are two round sides nearly concentric, so that a wall bends between them (and is no blend at a corner)?
 
-    Of a free-form side only the wall tells: it is equally thick all over.
+    Of a free-form side only the wall tells: it is equally thick all over, and is not just the margin of a blend that runs along a corner.
     """
     a, b = (shape.faces[f].carrier for f in (pair.a, pair.b))
     if "free" in (a.kind, b.kind):
-        return len(made.samples) >= TOLD and bool(np.ptp(made.thickness(made.samples)) < 0.1 * pair.wall)
+        even = len(made.samples) >= TOLD and bool(np.ptp(made.thickness(made.samples)) < 0.1 * pair.wall)
+        return even and pair.weight > MARGIN * float(min(shape.face_area[pair.a], shape.face_area[pair.b]))
     if a.kind != b.kind or a.kind not in ("cylinder", "torus") or abs(a.array[3:6] @ b.array[3:6]) < PARALLEL:
         return False
     return abs(abs(a.data[-1] - b.data[-1]) - pair.wall) < 0.35 * pair.wall

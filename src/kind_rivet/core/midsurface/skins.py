@@ -10,6 +10,7 @@ from kind_rivet.core.geometry.simplify import simplify
 from kind_rivet.core.midsurface.blends import hollow, rounding
 from kind_rivet.core.midsurface.pairs import find_opposed, find_pairs
 
+MARGIN = 0.4  # of its area: how much under a face must be evenly thick
 STEADY = 0.1  # spread of a wall's thickness, in walls, up to which a tight face on it is a bend of that wall
 
 
@@ -35,10 +36,15 @@ def skin_patches(shape: Shape, tree: FacetTree) -> frozenset[int]:
     """
     free = [f for f, face in enumerate(shape.faces) if face.carrier.kind == "free"]
     pairs = find_pairs(shape, find_opposed(shape, tree))
-    wall: dict[int, float] = {}  # of the faces with something evenly thick under them
-    for pair in pairs:
-        for f in (pair.a, pair.b) if pair.spread < STEADY else ():
-            wall[f] = min(wall.get(f, np.inf), pair.wall)
+    steady = [pair for pair in pairs if pair.spread < STEADY]
+    under = np.zeros(len(shape.faces))
+    for pair in steady:
+        under[[pair.a, pair.b]] += pair.weight
+    wall: dict[int, float] = {}  # of the faces with something evenly thick under them, and not just under the margin of a blend
+    for pair in steady:
+        for f in (pair.a, pair.b):
+            if under[f] > MARGIN * shape.face_area[f]:
+                wall[f] = min(wall.get(f, np.inf), pair.wall)
 
     def beside_a_wall(face: int) -> bool:
         beside = {f for e in shape.face_edges[face] for f in shape.edge_faces[e]}
