@@ -11,7 +11,7 @@ import pytest
 from OCP.BRepAlgoAPI import BRepAlgoAPI_Common
 from OCP.TopoDS import TopoDS_Shape
 
-from kind_rivet.core.geometry.carriers import Carrier
+from kind_rivet.core.geometry.carriers import Carrier, unit
 from kind_rivet.core.geometry.kernel.facets import facet_shape
 from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.geometry.shape import Shape
@@ -24,10 +24,11 @@ from kind_rivet.core.midsurface.drawing import _bent_wall
 from kind_rivet.core.midsurface.extract import extract
 from kind_rivet.core.midsurface.fields import CarrierField, FacetField, face_field
 from kind_rivet.core.midsurface.led_across import led_across
-from kind_rivet.core.midsurface.middles import Middle
+from kind_rivet.core.midsurface.led_through import led_through
+from kind_rivet.core.midsurface.middles import Between, Middle, chart_between
 from kind_rivet.core.midsurface.pairs import Pair, find_opposed, find_pairs
 from kind_rivet.core.midsurface.sheet import Sheet
-from kind_rivet.core.midsurface.tube_charts import tube_ends
+from kind_rivet.core.midsurface.tube_charts import TubeChart, tube_ends
 from kind_rivet.core.midsurface.wound import unwound
 from tests.free_shapes import dish, hull, turned
 from tests.rough import rounded
@@ -58,8 +59,8 @@ def boat() -> TopoDS_Shape:
 
 def framed_nose() -> TopoDS_Shape:
     """A turned nose with two ring frames, whose rims leave edges on the skin."""
-    outer = np.array([[52.0, 0], [48, 52], [31, 105], [11, 132]])
-    inner = np.array([[52.0 - WALL, 0], [48 - WALL, 52], [31 - 0.85 * WALL, 105], [11 - WALL, 132]])
+    outer = np.array([[52.0, 0], [48, 52], [31, 105], [13, 132]])
+    inner = np.array([[52.0 - WALL, 0], [48 - WALL, 52], [31 - 0.85 * WALL, 105], [13 - WALL, 132]])
     frames = [cut(common(box(-80, -80, z, 160, 160, WALL), turned(outer)), [cylinder((0, 0, z - 1), (0, 0, 1), 18, 5)]) for z in (40, 80)]
     skin = cut(turned(outer), [turned(inner)])
     return fused(skin, frames)
@@ -143,6 +144,22 @@ def test_patches_far_apart_or_of_unlike_walls_keep_their_fields() -> None:
     assert all(a is b for a, b in zip(plain, led_across(plain, unlike), strict=True))
 
 
+def test_the_ends_nearest_to_each_other_are_joined_first() -> None:
+    """Three lengths in a row: joining the outer two would lead a skin over the middle one."""
+    solid = solid_of("framed nose")
+    plain = [face_field(solid, f) for f in range(len(solid.faces))]
+    tubes = [
+        f for f, field in enumerate(plain) if isinstance(field, FacetField) and solid.facet_normal[solid.facet_face == f][:, 2].mean() < 0
+    ]
+    assert len(tubes) == 3  # lengths of the inner skin
+    for order in (tubes, tubes[::-1], [tubes[1], tubes[0], tubes[2]], [tubes[0], tubes[2], tubes[1]]):
+        joined = led_through([plain[f] for f in order])[0]
+        assert isinstance(joined, FacetField)
+        height = np.ptp(joined.tree.points[joined.tree.facets][:, :, 2], axis=1)
+        assert len(height) > sum(len(plain[f].tree.facets) for f in tubes)  # type: ignore[attr-defined]
+        assert height.max() < 20.0
+
+
 def strip(width: float) -> tuple[np.ndarray, np.ndarray]:
     """A square grid of facets, 40 by 40, with a slot 30 long and so wide amid it."""
     x, y = (g.ravel() for g in np.meshgrid(np.linspace(0, 40, 81), np.linspace(0, 40, 81), indexing="ij"))
@@ -159,6 +176,18 @@ def test_a_slot_is_no_end_of_a_tube_but_a_window_may_be() -> None:
     assert tube_ends(*strip(20)) is not None
     assert tube_ends(*strip(6)) is not None
     assert tube_ends(*strip(6), slot=0.5) is None  # in doubt
+
+
+def test_a_blunt_nose_is_a_tube_though_its_tip_is_small() -> None:
+    outer = np.array([[52.0, 0], [50, 60], [36, 110], [9, 135]])
+    inner = np.array([[52.0 - WALL, 0], [50 - WALL, 60], [36 - 0.9 * WALL, 110 - 0.4 * WALL], [9, 135 - WALL]])
+    solid = facet_shape(cut(turned(outer), [turned(inner), cylinder((0, 0, 130), (0, 0, 1), 9, 10)]))
+    wall = find_pairs(solid, find_opposed(solid, FacetTree.over(solid.points, solid.facets)))[0]
+    first, second = (face_field(solid, f) for f in (wall.a, wall.b))
+    chart = chart_between(first, second, wall.wall, wall.middle)
+    assert isinstance(chart, TubeChart)
+    normal = Between(first, second)(wall.middle)[1]
+    assert np.abs(np.einsum("ij,ij->i", chart.normal(chart.flat(wall.middle)), unit(normal))).min() > 0.95
 
 
 def test_a_slotted_bowl_does_not_wind() -> None:
@@ -185,11 +214,11 @@ def test_a_deep_bowl_is_laid_flat_as_stiffly_as_nothing_folds() -> None:
 
 
 def test_facets_that_are_a_line_do_not_lead_far_away() -> None:
-    points = np.array([[0.0, 0, 0], [1, 0, 0], [2, 0, 0], [0, 1, 0], [2, 1, 0]])
-    facets = np.array([[0, 1, 3], [1, 4, 3], [1, 2, 4], [0, 2, 1]])  # the last one has no area
+    points = np.array([[0.0, 0, 0], [2, 0, 0], [2, 1, 0], [0, 1, 0], [3, 0, 0], [4, 0, 0]])
+    facets = np.array([[0, 1, 2], [0, 2, 3], [1, 4, 5]])  # the last one has no area
     chart = FacetChart(points, points[:, :2], facets)
-    where = chart.flat(np.array([[0.5, -1e-3, 0], [1.0, -1e-3, 0], [1.5, -1e-3, 0]]))
-    assert where == pytest.approx(np.array([[0.5, -1e-3], [1.0, -1e-3], [1.5, -1e-3]]))
+    places = np.array([[0.5, -1e-3, 0], [2.5, 1e-3, 0], [3.5, -1e-3, 0]])
+    assert chart.flat(places) == pytest.approx(places[:, :2])
 
 
 def test_points_that_find_no_middle_stay_half_a_wall_below() -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 from dataclasses import replace
 
 import numpy as np
@@ -67,10 +68,9 @@ def find_middles(shape: Shape, pairs: list[Pair], fields: list[Field], tolerance
                 other.samples = np.vstack((other.samples, made.samples))
                 if other.carrier.kind in ("torus", "sphere"):  # which way they close is told by all their samples
                     other.chart = chart_over(other.carrier, other.samples) or other.chart
-                elif other.carrier.kind == "free" and isinstance(
-                    other.chart, ConeChart | CylinderChart
-                ):  # a cone near one length is none near all
-                    other.chart = chart_between(other.first, other.second, other.wall, other.samples)
+                elif other.carrier.kind == "free" and isinstance(other.chart, ConeChart | CylinderChart):
+                    with contextlib.suppress(Refused):  # a cone that is near one length need not be near them all
+                        other.chart = chart_between(other.first, other.second, other.wall, other.samples)
                 break
         else:
             if not pair.narrow:

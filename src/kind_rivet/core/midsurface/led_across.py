@@ -34,6 +34,14 @@ class Border:
     ahead: Floats
     after: Ints
 
+    @property
+    def low(self) -> Floats:
+        return np.asarray(self.ends.min(axis=(0, 1), initial=np.inf))
+
+    @property
+    def high(self) -> Floats:
+        return np.asarray(self.ends.max(axis=(0, 1), initial=-np.inf))
+
     @staticmethod
     def of(field: FacetField) -> Border:
         facets, points = field.tree.facets.astype(np.int64), field.tree.points
@@ -108,6 +116,8 @@ def led_across(fields: list[Field], pairs: list[Pair]) -> list[Field]:
 
 def _strips(a: Border, b: Border, points: tuple[Floats, Floats], wall: float) -> list[tuple[Ints, Ints]]:
     """Rows of nodes of two patches that face each other across a rib, both in the order of the first; closed ones, as across a boss, end where they start."""
+    if (np.maximum(a.low - b.high, b.low - a.high) > WIDE * wall).any():
+        return []
     here, there = a.facing(b, NEAR * wall, WIDE * wall), b.facing(a, NEAR * wall, WIDE * wall)
     out = []
     for run in _runs(here >= 0, a.after):
