@@ -16,6 +16,7 @@ from kind_rivet.core.geometry.carriers import Floats, frame, unit
 STRETCH = (0.75, 1.35)  # factors by which sides of facets may change their length
 TOWARDS = (1.0, 0.75, 0.5, 0.25, 0.0)  # how far from the conformal map to the rigid one: as far as nothing folds
 FAR = 1e3  # extents from the origin within which a map must stay
+NEEDLES = 1e-4  # share of a map between the two that may be folded: a few needles of facets
 SLIVERS = 5e-3  # share of a map that may be folded where slivers of facets lie askew
 
 
@@ -37,9 +38,10 @@ def flatten_facets(space: Floats, facets: NDArray[np.int64], rounds: int = 12) -
             uv = _turned_up(soft + share * (stiff - soft), facets)
             if not np.abs(uv).max() < largest:  # parts that all but hang together by a point
                 continue
-            tries.append((_folded(uv, facets), uv))
-            if tries[-1][0] <= 0:
+            if (folded := _folded(uv, facets)) <= 0:
                 return uv
+            if folded <= NEEDLES:
+                tries.append((folded, uv))
     except Refused as singular:
         problem = singular
     uv = _turned_up(_seen_from_above(space, facets, area), facets)
