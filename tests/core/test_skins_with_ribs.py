@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from functools import cache
-from typing import cast
+from types import SimpleNamespace
 
 import numpy as np
 import pytest
@@ -25,7 +24,7 @@ from kind_rivet.core.midsurface.extract import extract
 from kind_rivet.core.midsurface.fields import CarrierField, FacetField, face_field
 from kind_rivet.core.midsurface.led_across import led_across
 from kind_rivet.core.midsurface.led_through import led_through
-from kind_rivet.core.midsurface.middles import Between, Middle, chart_between
+from kind_rivet.core.midsurface.middles import Between, chart_between
 from kind_rivet.core.midsurface.pairs import Pair, find_opposed, find_pairs
 from kind_rivet.core.midsurface.sheet import Sheet
 from kind_rivet.core.midsurface.tube_charts import TubeChart, tube_ends
@@ -236,17 +235,10 @@ def test_the_margin_of_a_blend_is_no_wall_though_equally_thick() -> None:
     free = [f for f, face in enumerate(solid.faces) if face.carrier.kind == "free"]
     a, b = sorted(free, key=lambda f: -float(solid.face_area[f]))[:2]
 
-    @dataclass
-    class Even:
-        samples: np.ndarray
-
-        def thickness(self, p: np.ndarray) -> np.ndarray:
-            return np.full(len(p), WALL)
-
-    made = cast(Middle, Even(np.zeros((40, 3))))
+    made = SimpleNamespace(samples=np.zeros((40, 3)), thickness=lambda at: np.full(len(at), WALL))
     smaller = float(min(solid.face_area[a], solid.face_area[b]))
-    assert _bent_wall(solid, Pair(a, b, WALL, 0.6 * smaller, made.samples), made)
-    assert not _bent_wall(solid, Pair(a, b, WALL, 0.2 * smaller, made.samples), made)
+    assert _bent_wall(solid, Pair(a, b, WALL, 0.6 * smaller, made.samples), made)  # type: ignore[arg-type]
+    assert not _bent_wall(solid, Pair(a, b, WALL, 0.2 * smaller, made.samples), made)  # type: ignore[arg-type]
 
 
 def test_the_margin_of_a_blend_makes_it_no_patch_of_a_skin(monkeypatch: pytest.MonkeyPatch) -> None:

@@ -6,6 +6,7 @@ import numpy as np
 
 from kind_rivet.core.geometry.shape import Shape
 
+MARGIN = 0.4  # of its area up to which what is evenly thick under a face may be just the margin of a blend
 ROUNDING = 4.0  # walls of radius up to which a round face is a blend
 
 

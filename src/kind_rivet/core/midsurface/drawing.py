@@ -14,7 +14,7 @@ from kind_rivet.core.geometry.holes import falls_away
 from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.midsurface.bend_lines import TANGENT, bend_lines
-from kind_rivet.core.midsurface.blends import rounding
+from kind_rivet.core.midsurface.blends import MARGIN, rounding
 from kind_rivet.core.midsurface.charts import ConeChart, CylinderChart
 from kind_rivet.core.midsurface.contacts import ended_at_bends, through_contacts, with_contacts, without_twins
 from kind_rivet.core.midsurface.cracks import crack_steps
@@ -37,7 +37,6 @@ SHORT_OF = 0.6  # of the thicker wall: how far a wall ends before the middle of 
 LOST = 0.1  # walls: a chart that leads back to a point no nearer than this does not know it
 STATIONS = 33  # places along a straight crossing at which to ask whether there are walls near by
 TOLD = 5  # samples that tell whether a wall is equally thick all over
-MARGIN = 0.4  # of the smaller side from which what is equally thick beside a blend is a wall
 HALVINGS = 12  # of the stretch in which a chart ends
 GRAZING = 0.995  # cosine between middles that cross, though nearly along each other, where they are not known to run on into each other
 PARALLEL = 0.99  # cosine between the axes of two sides of a bend

@@ -89,6 +89,15 @@ class FacetField:
         return found
 
 
+def by_field(fields: list[Field]) -> list[tuple[FacetField, list[int]]]:
+    """Every facet field with the faces that have it."""
+    out: dict[int, tuple[FacetField, list[int]]] = {}
+    for f, field in enumerate(fields):
+        if isinstance(field, FacetField):
+            out.setdefault(id(field), (field, []))[1].append(f)
+    return list(out.values())
+
+
 def together(fields: list[FacetField]) -> FacetField:
     """One field of several; points and facets keep their order."""
     first = np.cumsum([0] + [len(f.tree.points) for f in fields])

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
+import itertools
 from dataclasses import dataclass
-from typing import cast
 
 import numpy as np
 import scipy
@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from kind_rivet.core.geometry.carriers import Floats, unit
 from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.geometry.soup import facet_neighbours
-from kind_rivet.core.midsurface.fields import FacetField, Field, together
+from kind_rivet.core.midsurface.fields import FacetField, Field, by_field, together
 from kind_rivet.core.midsurface.pairs import Pair
 
 NEAR, WIDE = 0.2, 4.0  # walls: how far apart patches lie that a rib, with its blends, parts
@@ -22,11 +22,16 @@ SMOOTH = np.cos(np.radians(25.0))  # least cosine between the normals of both
 CORNER = 12  # nodes round a gap where ribs cross that is closed as well
 
 Ints = NDArray[np.int64]
+Strip = tuple[Ints, Ints]  # nodes of two patches between which facets are added, row by row
+Link = tuple[int, int, list[Strip]]  # two patches, by their places in a list, and the strips between them
 
 
 @dataclass(frozen=True)
 class Border:
-    """Border sides of a patch: their nodes (n, 2) as its facets go round, middles, normals, directions away from it (n, 3), and the side after each (n,)."""
+    """Border sides of a patch: their nodes (n, 2) as its facets go round, these nodes' points (n, 2, 3), normals and directions away from the patch (n, 3).
+
+    after : (n,) the side that follows each, −1 for none
+    """
 
     nodes: Ints
     ends: Floats
@@ -41,6 +46,14 @@ class Border:
     @property
     def high(self) -> Floats:
         return np.asarray(self.ends.max(axis=(0, 1), initial=-np.inf))
+
+    def closed(self, run: list[int]) -> bool:
+        """Do sides that follow each other go all round?"""
+        return int(self.after[run[-1]]) == run[0]
+
+    def row(self, run: list[int]) -> Ints:
+        """The nodes of sides that follow each other."""
+        return np.append(self.nodes[run, 0], self.nodes[run[-1], 1])
 
     @staticmethod
     def of(field: FacetField) -> Border:
@@ -80,26 +93,20 @@ class Border:
 def led_across(fields: list[Field], pairs: list[Pair]) -> list[Field]:
     """The fields of all faces; patches of one freely curved skin that ribs part share one, with facets from border to border."""
     wall: dict[int, float] = {}
-    opposite = {frozenset((id(fields[p.a]), id(fields[p.b]))) for p in pairs}
     for p in pairs:
-        for f in (p.a, p.b):
-            if isinstance(fields[f], FacetField) and not p.narrow:
-                wall[f] = max(wall.get(f, 0.0), p.wall)
-    lots: dict[int, list[int]] = {}
-    for f in wall:
-        lots.setdefault(id(fields[f]), []).append(f)
-    patches = list(lots.values())
-    own = [cast(FacetField, fields[lot[0]]) for lot in patches]
+        for f in (p.a, p.b) if not p.narrow else ():
+            wall[f] = max(wall.get(f, 0.0), p.wall)
+    patches = [(field, faces) for field, faces in by_field(fields) if any(f in wall for f in faces)]
+    own = [field for field, _ in patches]
+    width = [max(wall.get(f, 0.0) for f in faces) for _, faces in patches]
     borders = [Border.of(field) for field in own]
-    width = [max(wall[f] for f in lot) for lot in patches]
-    links: list[tuple[int, int, list[tuple[Ints, Ints]]]] = []
-    for a in range(len(patches)):
-        for b in range(a):
-            if abs(width[a] - width[b]) > ALIKE * max(width[a], width[b]) or frozenset((id(own[a]), id(own[b]))) in opposite:
-                continue  # another skin, or the other side of this one
-            points = own[a].tree.points, own[b].tree.points
-            if strips := _strips(borders[a], borders[b], points, max(width[a], width[b])):
-                links.append((a, b, strips))
+    opposite = {frozenset((id(fields[p.a]), id(fields[p.b]))) for p in pairs}
+    links: list[Link] = []
+    for a, b in itertools.combinations(range(len(patches)), 2):
+        if abs(width[a] - width[b]) > ALIKE * max(width[a], width[b]) or frozenset((id(own[a]), id(own[b]))) in opposite:
+            continue  # another skin, or the other side of this one
+        if strips := _strips(borders[a], borders[b], max(width[a], width[b])):
+            links.append((a, b, strips))
     out = list(fields)
     if not links:
         return out
@@ -108,13 +115,12 @@ def led_across(fields: list[Field], pairs: list[Pair]) -> list[Field]:
     for g in np.unique(group[[a for a, _, _ in links]]).tolist():
         members = np.flatnonzero(group == g).tolist()
         one = _in_one([own[k] for k in members], [(members.index(a), members.index(b), s) for a, b, s in links if group[a] == g])
-        for k in members:
-            for f in patches[k]:
-                out[f] = one
+        for f in (f for k in members for f in patches[k][1]):
+            out[f] = one
     return out
 
 
-def _strips(a: Border, b: Border, points: tuple[Floats, Floats], wall: float) -> list[tuple[Ints, Ints]]:
+def _strips(a: Border, b: Border, wall: float) -> list[Strip]:
     """Rows of nodes of two patches that face each other across a rib, both in the order of the first; closed ones, as across a boss, end where they start."""
     if (np.maximum(a.low - b.high, b.low - a.high) > WIDE * wall).any():
         return []
@@ -123,15 +129,12 @@ def _strips(a: Border, b: Border, points: tuple[Floats, Floats], wall: float) ->
     for run in _runs(here >= 0, a.after):
         mine = np.flatnonzero(np.isin(there, run))
         opposite = [lot for lot in _runs(there >= 0, b.after) if np.isin(mine, lot).any()]
-        if len(opposite) == 1:
-            row, other = _row(a, run), _row(b, opposite[0])[::-1]
-            closed = [r[0] == r[-1] for r in (row, other)]
-            if all(closed):
-                near = np.linalg.norm(points[1][other[:-1]] - points[0][row[0]], axis=1)
-                other = np.roll(other[:-1], -int(np.argmin(near)))
-                other = np.append(other, other[0])
-            if all(closed) or not any(closed):
-                out.append((row, other))
+        if len(opposite) != 1 or a.closed(run) != b.closed(back := opposite[0]):
+            continue
+        if b.closed(back):  # it ends where the other one starts
+            last = int(np.argmin(np.linalg.norm(b.ends[back, 1] - a.ends[run[0], 0], axis=1)))
+            back = back[last + 1 :] + back[: last + 1]
+        out.append((a.row(run), b.row(back)[::-1]))
     return out
 
 
@@ -153,11 +156,7 @@ def _runs(chosen: NDArray[np.bool_], after: Ints) -> list[list[int]]:
     return out
 
 
-def _row(border: Border, run: list[int]) -> Ints:
-    return np.append(border.nodes[run, 0], border.nodes[run[-1], 1])
-
-
-def _in_one(fields: list[FacetField], links: list[tuple[int, int, list[tuple[Ints, Ints]]]]) -> FacetField:
+def _in_one(fields: list[FacetField], links: list[Link]) -> FacetField:
     """One field of several, with facets between the rows of nodes that face each other, and where such strips meet."""
     both = together(fields)
     first = np.cumsum([0] + [len(f.tree.points) for f in fields])

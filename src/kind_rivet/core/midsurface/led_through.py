@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 
 from kind_rivet.core.geometry.carriers import Floats, unit
 from kind_rivet.core.geometry.rays import FacetTree
-from kind_rivet.core.midsurface.fields import FacetField, Field, together
+from kind_rivet.core.midsurface.fields import FacetField, Field, by_field, together
 from kind_rivet.core.midsurface.tube_charts import sides_along, tube_ends
 
 AHEAD = np.cos(np.radians(30.0))  # least cosine between where one end leads and where the other one lies
@@ -77,11 +77,7 @@ def grown_together(fields: list[Field], sides: list[tuple[int, int]], blends: se
 
 
 def _openings(fields: list[Field]) -> list[Opening]:
-    tubes: dict[int, tuple[FacetField, list[int]]] = {}
-    for f, field in enumerate(fields):
-        if isinstance(field, FacetField):
-            tubes.setdefault(id(field), (field, []))[1].append(f)
-    return [Opening(field, faces, end) for field, faces in tubes.values() for end in _ends(field)]
+    return [Opening(field, faces, end) for field, faces in by_field(fields) for end in _ends(field)]
 
 
 def _made_one(

@@ -7,10 +7,9 @@ import numpy as np
 from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.geometry.shape import Face, Shape
 from kind_rivet.core.geometry.simplify import simplify
-from kind_rivet.core.midsurface.blends import hollow, rounding
+from kind_rivet.core.midsurface.blends import MARGIN, hollow, rounding
 from kind_rivet.core.midsurface.pairs import find_opposed, find_pairs
 
-MARGIN = 0.4  # of its area: how much under a face must be evenly thick
 STEADY = 0.1  # spread of a wall's thickness, in walls, up to which a tight face on it is a bend of that wall
 
 

@@ -15,7 +15,7 @@ from kind_rivet.core.midsurface.fields import FacetField, Field
 AS_LONG = 0.25  # share of the longest border loop from which another one is an end of the tube, not a hole
 TIP = 0.05  # the same for noses, which no other chart serves
 BESIDE = 0.6  # periods from the middle up to which facets are laid out: some of them twice
-SLOT = 0.12  # 4π × area / length² of a border loop below which it is a slot, where a rib stands, and no end
+SLOT = 0.12  # roundness (4π × area / length²) of a border loop below which it is a slot, where a rib stands, and no end
 DOUBT = 0.35  # the same where the other side of the wall is no tube
 FAR = 1e3  # extents within which a map must stay
 MARGIN = 8.0  # walls beyond its ends that a tube is led on
@@ -81,7 +81,7 @@ class TubeChart(FacetChart):
 def tube_ends(space: Floats, facets: Ints, as_long: float = AS_LONG, slot: float = SLOT) -> tuple[Ints, Ints] | None:
     """The points on both ends of facets that are a tube, maybe with holes; None where they are none.
 
-    `as_long`: share of the longest border loop from which another one is an end. `slot`: 4π × area / length² from which it is.
+    `as_long`: share of the longest border loop from which another one is an end. `slot`: roundness, 4π × area / length², from which it is.
     """
     turning = np.concatenate((facets[:, :2], facets[:, 1:], facets[:, ::-2]))
     pairs, once, count = np.unique(np.sort(turning, axis=1), axis=0, return_index=True, return_counts=True)
@@ -100,9 +100,9 @@ def tube_ends(space: Floats, facets: Ints, as_long: float = AS_LONG, slot: float
     a, b = space[border[:, 0]], space[border[:, 1]]
     length = np.bincount(own, np.linalg.norm(b - a, axis=1))
     spanned = np.stack([np.bincount(own, c) for c in np.cross(a, b).T / 2], axis=1)
-    wide = 4 * np.pi * np.linalg.norm(spanned, axis=1) / length**2
-    first, last = np.lexsort((-length, (wide < slot) & (wide.max() >= slot)))[:2]
-    if length[last] < as_long * length[first] or (wide[last] < slot and wide[first] >= slot):
+    roundness = 4 * np.pi * np.linalg.norm(spanned, axis=1) / length**2
+    first, last = np.lexsort((-length, (roundness < slot) & (roundness.max() >= slot)))[:2]
+    if length[last] < as_long * length[first] or (roundness[last] < slot and roundness[first] >= slot):
         return None
     return np.unique(border[own == first]), np.unique(border[own == last])
 
