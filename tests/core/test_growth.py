@@ -14,7 +14,7 @@ from kind_rivet.core.meshing.assemble import as_mesh
 from kind_rivet.core.meshing.rules import ShellRules
 from kind_rivet.core.meshing.shells import mesh_sheet
 from kind_rivet.core.operations import perform
-from kind_rivet.core.quality.easing import ENOUGH, STRAIGHT, Aim, margin_of, move_rounds, node_elements
+from kind_rivet.core.quality.easing import ENOUGH, STRAIGHT, aim_for, margin_of, move_rounds, node_elements
 from kind_rivet.core.quality.growth import beside, growths
 from kind_rivet.core.quality.index import judge
 from kind_rivet.core.quality.limits import DEFAULT
@@ -60,7 +60,7 @@ def test_nodes_move_until_neighbours_are_alike() -> None:
     code, data = np.full(len(points), 1, np.int8), np.zeros((len(points), 8))
     data[:, 5] = 1.0  # the plane z = 0
     was = points.copy()
-    move_rounds(points, inner, quads, inc, start, beside(quads), Aim(DEFAULT.table(1.0), np.ones(len(quads))), code, data, 12, ENOUGH)
+    move_rounds(points, inner, quads, inc, start, beside(quads), aim_for(DEFAULT, 1.0, np.ones(len(quads))), code, data, 12, ENOUGH)
     growing = growths(points, quads)
     assert growing.max() < 1.6  # in the first and last row the border holds their other ends
     assert np.mean(growing > MOST_GROWTH) < 0.04
@@ -151,7 +151,7 @@ def test_the_width_of_a_ring_is_told_as_it_is_and_kept_where_it_was_asked_for(wi
 @pytest.mark.parametrize(("lean", "gain"), [(0.2, 0.17), (0.3, 0.15)])
 def test_narrow_shells_gain_little_by_leaning(lean: float, gain: float) -> None:
     """Sides across a tight bend would be longer in a row that leans (by the index alone it gained 0.21 and 0.30); it is not wider for that."""
-    aim, values = Aim(DEFAULT.table(1.0), np.ones(1)), np.empty(10)
+    aim, values = aim_for(DEFAULT, 1.0, np.ones(1)), np.empty(10)
     quad = np.array([(0, 1, 2, 3)], np.int32)
     upright = np.array([(0, 0, 0), (1, 0, 0), (1, 0.36, 0), (0, 0.36, 0)], float)
     leaning = upright + np.array([(0, 0, 0), (0, 0, 0), (lean, 0, 0), (lean, 0, 0)], float)
@@ -160,7 +160,7 @@ def test_narrow_shells_gain_little_by_leaning(lean: float, gain: float) -> None:
 
 def test_leaning_never_makes_a_shell_fail() -> None:
     """Where only leaning makes the sides long enough, the measure across does not undo it."""
-    aim, values = Aim(DEFAULT.table(1.0), np.ones(1)), np.empty(10)
+    aim, values = aim_for(DEFAULT, 1.0, np.ones(1)), np.empty(10)
     narrow = np.array([(0, 0, 0), (1, 0, 0), (1.25, 0.33, 0), (0.25, 0.33, 0)], float)
     assert margin_of(narrow, np.array([(0, 1, 2, 3)], np.int32), 0, aim, values) >= 0
 
@@ -176,7 +176,7 @@ def test_narrow_rows_that_lean_alike_are_put_straight_together(width: float, mos
     quads = np.stack((k[:-1, :-1], k[:-1, 1:], k[1:, 1:], k[1:, :-1]), axis=2).reshape(-1, 4).astype(np.int32)
     inc, start = node_elements(quads, 45)
     code, data = np.full(45, CODES["plane"], np.int8), np.tile([0.0, 0, 0, 0, 0, 1, 0, 0], (45, 1))
-    aim = Aim(DEFAULT.table(1.0), np.ones(len(quads)), STRAIGHT)
+    aim = aim_for(DEFAULT, 1.0, np.ones(len(quads)), STRAIGHT)
     out = straightened(points, np.arange(45), quads, inc, start, beside(quads), aim, code, data)
     border = ((x == 0) | (x == 8) | (y == 0) | (y == 4)).ravel()
     assert np.array_equal(out[border], points[border])

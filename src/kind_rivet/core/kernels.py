@@ -37,11 +37,12 @@ class _Kernel:
             if self.dispatcher is None:
                 import numba
 
-                self.dispatcher = cast(Callable[..., Any], numba.njit(cache=True, nogil=True, error_model="numpy")(self.function))
+                made = cast(Callable[..., Any], numba.njit(cache=True, nogil=True, error_model="numpy")(self.function))
                 around = self.function.__globals__
                 for name in self.function.__code__.co_names:
                     if isinstance(around.get(name), _Kernel):
-                        around[name] = around[name].made()
+                        around[name] = made if around[name] is self else around[name].made()
+                self.dispatcher = made  # last: other threads must not call it before it knows its kernels
             return self.dispatcher
 
 

@@ -29,6 +29,8 @@ TURNED = 4.0  # price of opposite sides that differ, against a change of counts
 FACED = 1.0  # price of a side less or more on an edge whose nodes face those of a ring
 LOPSIDED, FEW_SIDES = 1.0, 40  # price of one arc more or less where its like stays, in a region with at most so many sides
 ARCHED = 0.97  # of the length of an arc: its ends are at most so far apart
+STEEP, ROOM_FOR_TWO = 2.0, 0.55  # times as long as the side an edge runs on from; halves of it, in sizes
+ONWARD = 0.9  # cosine of the turn of edges that run on into each other
 TOO_SHORT = 10.0  # price of a change that makes divisions fail, against some that do not
 
 
@@ -80,6 +82,7 @@ def plan_divisions(
                 length = sum(curves[e].length for e in side)
                 if len(side) == 1 and count[side[0]] == 1 and length > 0.75 * rules.size and not held[side[0]]:
                     count[side[0]] = 2
+    _halve_beside_narrow(shape, count, held, curves, rules)
     wishes = Wishes(lengths, held, np.isin(np.arange(len(count)), list(rules.divisions)))
     four = [alike_sides(sides, count, wishes) for sides in four]
     four += [([p.edge for p in strip.first], [], [p.edge for p in strip.second], []) for strip in strips]
@@ -94,6 +97,30 @@ def plan_divisions(
         if not fits(strip, count):  # its sides do not face each other: it gets elements after all
             count[[e for e in strip.across if curves[e].length >= rules.look_past * rules.size]] = 1
     return count
+
+
+def _halve_beside_narrow(
+    shape: Shape, count: NDArray[np.int64], held: NDArray[np.bool_], curves: list[Curve], rules: ShellRules
+) -> None:
+    """Edges of one side that run on from much shorter sides, as beside a tight bend, get two, where these would not be too short."""
+    for edges in shape.vertices.values():
+        for e in edges:
+            if count[e] != 1 or held[e] or curves[e].length < 2 * ROOM_FOR_TWO * rules.size_on(shape.edge_faces[e]):
+                continue
+            for f in edges:
+                if f != e and count[f] > 0 and curves[f].length / count[f] * STEEP < curves[e].length and _runs_on(shape, e, f):
+                    count[e] = 2
+
+
+def _runs_on(shape: Shape, e: int, f: int) -> bool:
+    """Do two edges run on into each other at the vertex they share?"""
+    one, other = (shape.points[shape.edges[k].nodes] for k in (e, f))
+    for a in (one, one[::-1]):
+        for b in (other, other[::-1]):
+            if np.allclose(a[0], b[0], rtol=0, atol=1e-9 * shape.diagonal):
+                u, v = a[1] - a[0], b[1] - b[0]
+                return float(u @ v) < -ONWARD * float(np.linalg.norm(u) * np.linalg.norm(v))
+    return False
 
 
 def _round_hole(hole: RoundHole, edges: list[int], curves: list[Curve]) -> list[int]:

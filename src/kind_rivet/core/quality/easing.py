@@ -35,12 +35,17 @@ class Aim(NamedTuple):
     """What elements are judged by while nodes move.
 
     table : of the limits (`LimitSheet.table`); scale : (e,) times the size that the sides of each element should be
-    upright : sine of the least angle from which on quads are not seen as narrower than their sides are long
+    upright : (e,) sine of the least angle from which on each quad is not seen as narrower than its sides are long
     """
 
     table: Floats
     scale: Floats
-    upright: float = LEANING
+    upright: Floats
+
+
+def aim_for(sheet: LimitSheet, size: float, scale: Floats, upright: float = LEANING) -> Aim:
+    """What all elements of a mesh are judged by alike, but for the sizes (e,) in `scale`."""
+    return Aim(sheet.table(size), scale, np.full(len(scale), upright))
 
 
 @kernel
@@ -55,7 +60,7 @@ def margin_of(points, shells, e, aim, values):  # type: ignore[no-untyped-def]
     values[LONGEST] /= aim.scale[e]
     if shells[e, 3] < 0:
         return least_margin(values, aim.table[0])[0]
-    lean, least = math.sin(values[LEAST_ANGLE] / DEGREES) / aim.upright, aim.table[1, SHORTEST, 0, 1]
+    lean, least = math.sin(values[LEAST_ANGLE] / DEGREES) / aim.upright[e], aim.table[1, SHORTEST, 0, 1]
     if lean < 1.0 and values[SHORTEST] > least:
         across = max(lean * values[SHORTEST], least)
         values[SIDE_RATIO] *= values[SHORTEST] / across
@@ -218,5 +223,5 @@ def eased(
     inc, start = node_elements(shells, len(points))
     out = points.copy()
     alone = np.full((len(shells), 4), -1, np.int32)  # what they will lie beside is not known yet
-    move_rounds(out, nodes, shells, inc, start, alone, Aim(sheet.table(size), np.ones(len(shells))), code, data, EASY_ROUNDS, ENOUGH)
+    move_rounds(out, nodes, shells, inc, start, alone, aim_for(sheet, size, np.ones(len(shells))), code, data, EASY_ROUNDS, ENOUGH)
     return out

@@ -1,4 +1,4 @@
-"""Shells that are still much larger than those beside them: sides and whole shells moved, since no single node could move for it.
+"""Shells that are still much larger than those beside them: lines of rows, sides and whole shells moved, since no single node could move for it.
 
 A ring's nodes stay, and a row beside it can only become narrower when both ends of its
 sides move at once; moving one of them would skew the shells on both sides first.
@@ -13,14 +13,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kind_rivet.core.geometry.carriers import Floats
-from kind_rivet.core.geometry.onto import onto
 from kind_rivet.core.kernels import kernel
-from kind_rivet.core.quality.easing import ENOUGH, Aim, cost_of, margin_of, move_rounds
-from kind_rivet.core.quality.growth import AIM, size_of, sizes
-from kind_rivet.core.quality.shell_metrics import SCALED_JACOBIAN
+from kind_rivet.core.quality.easing import ENOUGH, Aim, move_rounds
+from kind_rivet.core.quality.growth import sizes
+from kind_rivet.core.repair.row_lines import move_lines
+from kind_rivet.core.repair.together import FIRM, shifted
 
-FIRM = 40.0  # cost of the square of growth above its aim, beside what margins cost
-SOUND, UPRIGHT = 0.25, 0.6  # least margin and scaled Jacobian below which nothing falls for the sake of its neighbours' sizes
 ROUNDS = 24
 NEAR = 3  # rows round a pair whose single nodes move along
 MOST = 800  # shells; where there are more the mesh is coarser than its shape allows
@@ -31,74 +29,27 @@ EVEN = 1e-5  # of its reach: nodes of a ring so nearly in one plane and on two c
 
 
 @kernel
-def _cost(points, lot, shells, beside, aim, found):  # type: ignore[no-untyped-def]
-    """Cost of some shells and of what they differ from their neighbours in size; their least margins and scaled Jacobians go to `found` (k, 2)."""
-    total, values = 0.0, np.empty(10)
-    for i in range(len(lot)):
-        e = lot[i]
-        found[i, 0] = max(margin_of(points, shells, e, aim, values), -20.0)
-        found[i, 1] = values[SCALED_JACOBIAN]
-        total += cost_of(found[i, 0], found[i, 1])
-        mine = size_of(points, shells, e)
-        for k in range(4):
-            f = beside[e, k]
-            if f >= 0:
-                other = size_of(points, shells, f)
-                growth = max(mine, other) / max(min(mine, other), 1e-300)
-                if growth > AIM:
-                    total += FIRM * (min(growth, 10.0) - AIM) ** 2
-    return total
-
-
-@kernel
-def _sound_still(was, now):  # type: ignore[no-untyped-def]
-    """Did no shell fall below what is sound and what it was? Rows of least margin and scaled Jacobian."""
-    sound = True
-    for i in range(len(was)):
-        sound = sound and now[i, 0] >= min(was[i, 0], SOUND) - 1e-9 and now[i, 1] >= min(was[i, 1], UPRIGHT) - 1e-9
-    return sound
-
-
-@kernel
-def _shells_at(nodes, movable, inc, start):  # type: ignore[no-untyped-def]
-    """The shells at those of some nodes that may move, each once."""
+def _shells_at(nodes, inc, start):  # type: ignore[no-untyped-def]
+    """The shells at some nodes, each once."""
     lot = np.empty(MOST_SHELLS, np.int64)
     count = 0
     for v in nodes:
-        if movable[v]:
-            for e in inc[start[v] : start[v + 1]]:
-                known = False
-                for k in range(count):
-                    known = known or lot[k] == e
-                if not known and count < MOST_SHELLS:
-                    lot[count] = e
-                    count += 1
+        for e in inc[start[v] : start[v + 1]]:
+            known = False
+            for k in range(count):
+                known = known or lot[k] == e
+            if not known and count < MOST_SHELLS:
+                lot[count] = e
+                count += 1
     return lot[:count]
 
 
 @kernel
-def _shift(points, nodes, movable, code, data, centre, stretch, way):  # type: ignore[no-untyped-def]
-    """Nodes drawn away from a centre by a share of their distance to it and moved along a way, each on its carrier."""
-    for v in nodes:
-        if movable[v]:
-            x = points[v, 0] + stretch * (points[v, 0] - centre[0]) + way[0]
-            y = points[v, 1] + stretch * (points[v, 1] - centre[1]) + way[1]
-            z = points[v, 2] + stretch * (points[v, 2] - centre[2]) + way[2]
-            points[v, 0], points[v, 1], points[v, 2] = onto(code[v], data[v], x, y, z)
-
-
-@kernel
 def _tried(points, nodes, movable, code, data, shells, inc, start, beside, aim, centre, stretch, way):  # type: ignore[no-untyped-def]
-    """Move some nodes together if the cost of all shells at them falls and all stay sound; did they?"""
-    lot = _shells_at(nodes, movable, inc, start)
-    was, now = np.empty((len(lot), 2)), np.empty((len(lot), 2))
-    before = _cost(points, lot, shells, beside, aim, was)
-    keep = points[nodes]
-    _shift(points, nodes, movable, code, data, centre, stretch, way)
-    if _cost(points, lot, shells, beside, aim, now) < before * (1 - 1e-6) and _sound_still(was, now):
-        return True
-    points[nodes] = keep
-    return False
+    """Draw those of some nodes that may move away from a centre by a share of their distance to it and move them along a way, if that pays."""
+    free = nodes[movable[nodes]]
+    to = points[free] + stretch * (points[free] - centre) + way
+    return shifted(points, free, to, _shells_at(free, inc, start), code, data, shells, beside, aim)
 
 
 @kernel
@@ -196,6 +147,7 @@ def even_out(
         if not 0 < len(lot) <= MOST:
             break
         made = _widen(points, rings, lot, shells, inc, start, beside, aim)
+        made += int(move_lines(points, lot, movable, code, data, shells, inc, start, beside, aim))
         made += int(_move_sides(points, lot, movable, code, data, shells, inc, start, beside, aim))
         near = np.zeros(len(points), bool)
         near[shells[lot][shells[lot] >= 0]] = True

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.mesh.mesh import Mesh
-from kind_rivet.core.quality.easing import ENOUGH, GROWTH, STRAIGHT, Aim, move_rounds, no_worse, node_elements, star
+from kind_rivet.core.quality.easing import ENOUGH, GROWTH, STRAIGHT, Aim, aim_for, move_rounds, no_worse, node_elements, star
 from kind_rivet.core.quality.growth import beside, excess, sizes, unlike
 from kind_rivet.core.quality.index import judge, side_scale
 from kind_rivet.core.quality.limits import MOST_GROWTH, LimitSheet
@@ -18,7 +18,7 @@ from kind_rivet.core.quality.shell_metrics import SCALED_JACOBIAN, shell_metrics
 from kind_rivet.core.quality.unfold import unfolded
 from kind_rivet.core.repair.holds import Holds
 from kind_rivet.core.repair.like_sizes import even_out, rings_of
-from kind_rivet.core.repair.straight_rows import straightened
+from kind_rivet.core.repair.straight_rows import narrow_rows, straightened
 
 MOST_AGAIN = 20_000  # shells up to which another way is tried where some still fail or are unlike their neighbours
 NEW = 2.0  # points of the index that a new mesh gives up for that
@@ -63,7 +63,10 @@ def optimise(
         only = np.zeros(mesh.nodes, bool)
         only[nodes] = True
         chosen &= only
-    moves = _Moves(mesh, holds, Aim(sheet.table(size), side_scale(mesh.elements, size, wanted)), chosen, rounds, target, rings)
+    aim = aim_for(sheet, size, side_scale(mesh.elements, size, wanted))
+    if straight:
+        aim.upright[narrow_rows(mesh.points, mesh.shells())] = STRAIGHT
+    moves = _Moves(mesh, holds, aim, chosen, rounds, target, rings)
     before = judge(mesh, sheet, size, wanted)
     out = Optimised(mesh, 0, before.mesh_index, before.mesh_index, len(before.failing), len(before.failing))
     unlike_before = unlike(mesh.points, moves.shells, MOST_GROWTH)
@@ -142,7 +145,7 @@ class _Moves:
 
     def straight(self, points: Floats) -> Floats:
         """Places with rows put straight."""
-        aim = self.aim._replace(upright=STRAIGHT)
+        aim = self.aim._replace(upright=np.full_like(self.aim.upright, STRAIGHT))
         return straightened(points, self.analytic, self.shells, self.inc, self.start, self.alike, aim, self.holds.code, self.holds.data)
 
     def _rounds(self, points: Floats, near: NDArray[np.int32]) -> int:

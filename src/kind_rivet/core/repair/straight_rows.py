@@ -14,8 +14,9 @@ from numpy.typing import NDArray
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.geometry.onto import onto
 from kind_rivet.core.kernels import kernel
-from kind_rivet.core.quality.easing import Aim, star
+from kind_rivet.core.quality.easing import STRAIGHT, Aim, star
 from kind_rivet.core.quality.growth import excess, sizes
+from kind_rivet.core.quality.shell_metrics import LEAST_ANGLE, shell_metrics
 
 ROUNDS = 6  # of moving all nodes
 STEP = 0.7  # of the way to where a row would be straight: whole steps could swing to and fro
@@ -58,12 +59,24 @@ def straightened(
 def _by_narrow(points: Floats, shells: NDArray[np.int32]) -> NDArray[np.bool_]:
     """Which nodes (n,) lie at narrow quads, or at quads that share a node with one."""
     quads = shells[shells[:, 3] >= 0]
-    side = np.linalg.norm(points[quads] - points[np.roll(quads, -1, axis=1)], axis=2)
-    one, other = side[:, 0] + side[:, 2], side[:, 1] + side[:, 3]
     out = np.zeros(len(points), bool)
-    out[quads[np.maximum(one, other) > NARROW * np.minimum(one, other)]] = True
+    out[quads[_narrow(points, quads)]] = True
     out[quads[out[quads].any(axis=1)]] = True
     return out
+
+
+def _narrow(points: Floats, quads: NDArray[np.int32]) -> NDArray[np.bool_]:
+    """Which quads (m,) are much longer than wide."""
+    side = np.linalg.norm(points[quads] - points[np.roll(quads, -1, axis=1)], axis=2)
+    one, other = side[:, 0] + side[:, 2], side[:, 1] + side[:, 3]
+    return np.asarray(np.maximum(one, other) > NARROW * np.minimum(one, other))
+
+
+def narrow_rows(points: Floats, shells: NDArray[np.int32]) -> NDArray[np.int64]:
+    """Quads much longer than wide that do not lean, as rows on tight bends: they are to stay upright."""
+    quads = np.flatnonzero(shells[:, 3] >= 0)
+    upright = np.sin(np.radians(shell_metrics(points, shells[quads])[:, LEAST_ANGLE])) > STRAIGHT
+    return quads[upright & _narrow(points, shells[quads])]
 
 
 def _worse(before: Floats, after: Floats) -> NDArray[np.bool_]:
