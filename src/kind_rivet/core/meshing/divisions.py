@@ -99,9 +99,7 @@ def plan_divisions(
     return count
 
 
-def _halve_beside_narrow(
-    shape: Shape, count: NDArray[np.int64], held: NDArray[np.bool_], curves: list[Curve], rules: ShellRules
-) -> None:
+def _halve_beside_narrow(shape: Shape, count: NDArray[np.int64], held: NDArray[np.bool_], curves: list[Curve], rules: ShellRules) -> None:
     """Edges of one side that run on from much shorter sides, as beside a tight bend, get two, where these would not be too short."""
     for edges in shape.vertices.values():
         for e in edges:

@@ -22,6 +22,7 @@ MOST_LENGTH = 12.0  # sizes; longer cut-outs carry no fastener and get no ring
 LIFTED = 0.05  # sizes by which the edge of a pad leaves the plane of the wall round it, from which it gets a ring at any radius
 STEEP = 0.15  # the same from which shells that touch the edge with one corner only fail as warped
 BOSS = 3.0  # sizes of radius up to which a round wall that stands on another gets a ring
+AS_ROUND = 1.01  # the same for a hole drilled aslant through a wall, or through a curved one, that counts as round
 ROUNDISH = 1.25  # longest over shortest way across an opening that counts as nearly round
 WARPED = np.radians(10.5)  # angle between the halves of a ring's quad on a bend, from which on rings are narrowed
 CREASE = 1.2  # radians that a wall turns within one size, from which on it is a crease and no bend
@@ -79,7 +80,8 @@ def find_round_holes(shape: Shape, patches: list[Patch | None], rules: ShellRule
                 holes.append(hole)
     by_loop = {(h.region, h.loop): h for h in holes}
     widest = max((sum(h.widths) for h in holes), default=0.0)
-    fitted = [_fitted(hole, by_loop, widest, patches, rules) for hole in holes]
+    yielding = {(h.region, h.loop) for h in holes if _yields(shape, patches[h.region], h, rules.size)}
+    fitted = [_fitted(hole, by_loop, yielding, widest, patches, rules) for hole in holes]
     return turned_alike([_aligned(hole, shape, patches, rules.size) for hole in _paired(fitted, shape, patches, rules)], shape)
 
 
@@ -227,7 +229,7 @@ def _opening(shape: Shape, patch: Patch, region: int, number: int, rules: ShellR
         if not any(e in rules.divisions for e in edges):
             return RoundHole(*where, each * len(edges), widths, width, round=False, shares=(each,) * len(edges))
     if max(reach) < ROUNDISH * min(reach):
-        return RoundHole(*where, count, widths, width, round=False)
+        return RoundHole(*where, count, widths, width, round=len(edges) == 1 and max(reach) < AS_ROUND * min(reach))
     shares = []
     for p in loop:
         curve = Curve.through(shape.points[shape.edges[p.edge].nodes], shape.edges[p.edge].carrier)
@@ -451,14 +453,23 @@ def _rounds_off(patch: Patch, part: BorderEdge, most: float) -> bool:
     return bool(0.5 < turn < 1.5 and length < most)
 
 
+def _yields(shape: Shape, patch: Patch | None, hole: RoundHole, size: float) -> bool:
+    """Does a hole's ring make way for those of fasteners, as round a tube that stands on the wall?"""
+    return all(len(shape.edge_faces[e]) > 1 for e in hole.edges) and not hole.floored and not rises(shape, patch, hole.edges, size)
+
+
 def _fitted(
     hole: RoundHole,
     by_loop: dict[tuple[int, int], RoundHole],
+    yielding: set[tuple[int, int]],
     widest: float,
     patches: list[Patch | None],
     rules: ShellRules,
 ) -> RoundHole:
-    """Narrow or drop the rings so that something of the size is left between them and whatever is near; `widest`: of all rings."""
+    """Narrow or drop the rings so that something of the size is left between them and whatever is near; `widest`: of all rings.
+
+    Those that are `yielding` get what fasteners leave them.
+    """
     patch = patches[hole.region]
     assert patch is not None
     total = sum(hole.widths)
@@ -474,7 +485,10 @@ def _fitted(
         gap = loop_gap(ring, patch.outlines[number])
         # Two rings share the gap in proportion to what they want; a plain border keeps 0.6 of the size free.
         theirs = sum(neighbour.widths) if neighbour else 0.0
-        if neighbour:
+        yields = (hole.region, hole.loop) in yielding
+        if neighbour and yields and (hole.region, number) not in yielding:
+            room = min(room, gap - 0.7 * rules.size - min(theirs, gap - 0.6 * rules.size))
+        elif neighbour and (yields or (hole.region, number) not in yielding):
             room = min(room, (gap - 0.7 * rules.size) * total / (total + theirs) if gap < total + theirs + 0.7 * rules.size else np.inf)
         else:
             room = min(room, gap - 0.6 * rules.size)

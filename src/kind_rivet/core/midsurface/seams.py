@@ -96,8 +96,8 @@ def _face_bolts(closed: list[Middle], shape: Shape) -> set[int]:
     out: set[int] = set()
     holes = {
         (tuple(np.round(c.array[:3], 6)), round(float(c.data[6]), 6)): c.array
-        for c in (e.carrier for e in shape.edges)
-        if c.kind == "circle"
+        for c in (*(e.carrier for e in shape.edges), *(f.carrier for f in shape.faces))
+        if c.kind in ("circle", "cylinder")  # through a conical web only the walls of holes are round
     }
     if len(holes) < BOLTS:
         return out

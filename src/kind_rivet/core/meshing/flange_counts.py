@@ -1,0 +1,101 @@
+"""Counts for the circles that bound a flange with a circle of bolt holes: those with which it is filled best.
+
+Between the rings of the holes and the circles beside them lie small cells, the same at every bolt. Whether these fall
+into sound quads depends on the parity of what the circles give each of them; so a few counts are tried on the flange
+as it lies in the plane, and the first that comes out well is taken, else the best.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from itertools import product
+
+import numpy as np
+
+from kind_rivet.core.geometry.carriers import Floats
+from kind_rivet.core.meshing.choice import tried
+from kind_rivet.core.meshing.fillings import best_filling
+from kind_rivet.core.meshing.free.fill import FlatMesh, faults_of
+from kind_rivet.core.meshing.patch import Patch
+from kind_rivet.core.meshing.rules import ShellRules
+
+SIDES = (0.6, 1.5)  # sizes that sides on the circles may be long
+MOST_NODES = 300  # of rings and circles, up to which counts are tried
+MOST_TRIES, MOST_COUNTS = 9, 3
+WELL = 0.1  # faults up to which a flange has come out well
+HAIR = 0.02  # rad by which a node may lie before the beginning of its loop
+FINE = 1e-3  # sizes: flanges that differ by less are one
+MOST_KNOWN = 256
+
+_known: dict[tuple[object, ...], tuple[int, ...] | None] = {}  # a sheet is meshed in several passes
+
+
+@dataclass(frozen=True)
+class Ring:
+    """A circle round a place (2,) of the plane with so many sides and a node in a direction (rad); its border loop begins in another one.
+
+    `follows`: its count may change.
+    """
+
+    centre: tuple[float, float]
+    radius: float
+    sides: int
+    node: float
+    begin: float
+    follows: bool = False
+
+    def nodes(self, sides: int, sense: int) -> Floats:
+        """Places (n, 2) of so many nodes, anticlockwise (1) or clockwise (-1) from where the loop begins."""
+        step = 2 * np.pi / sides
+        first = self.begin + sense * ((sense * (self.node - self.begin) + HAIR) % step - HAIR)
+        angle = first + sense * step * np.arange(sides)
+        return np.array(self.centre) + self.radius * np.column_stack((np.cos(angle), np.sin(angle)))
+
+
+def counts_for(patch: Patch, rings: list[Ring], rules: ShellRules) -> tuple[int, ...] | None:
+    """Counts for the circles of a flange that follow its bolts, multiples of these; None where none will do.
+
+    rings : of all border loops, in their order; the sides of those that follow are what they would have alone
+    """
+    size = rules.size_on(patch.faces)
+    loops = [ring.nodes(ring.sides, 1) / (FINE * size) for ring in rings]
+    key = patch.carriers, rules.growth, *(np.round(loop).tobytes() for loop in loops)
+    if key not in _known:
+        if len(_known) >= MOST_KNOWN:
+            _known.clear()
+        _known[key] = _best(patch, rings, rules, size)
+    return _known[key]
+
+
+def _best(patch: Patch, rings: list[Ring], rules: ShellRules, size: float) -> tuple[int, ...] | None:
+    circles = [ring for ring in rings if ring.follows]
+    bolts = len(rings) - len(circles)
+    lists = [_near(bolts, ring.radius / size, ring.sides) for ring in circles]
+    combined = sorted(product(*lists), key=lambda counts: sum(abs(np.log(n / c.sides)) for n, c in zip(counts, circles, strict=True)))
+    best, least = None, np.inf
+    for counts in combined[:MOST_TRIES]:
+        left = iter(counts)
+        sides = [next(left) if ring.follows else ring.sides for ring in rings]
+        if sum(sides) > MOST_NODES:
+            continue
+        loops = [ring.nodes(n, 1 if k == 0 else -1) for k, (ring, n) in enumerate(zip(rings, sides, strict=True))]
+        mesh = tried(lambda loops=loops: _filled(patch, loops, rules))  # type: ignore[misc]
+        if mesh is None:
+            continue
+        faults = faults_of(mesh, loops, size)
+        if faults < least:
+            best, least = counts, faults
+        if faults <= WELL:
+            break
+    return best
+
+
+def _filled(patch: Patch, loops: list[Floats], rules: ShellRules) -> FlatMesh:
+    return best_filling(patch, loops, np.empty((0, 2)), rules, None)
+
+
+def _near(bolts: int, radius: float, wanted: int) -> list[int]:
+    """Even multiples of the bolts that give sound sides on a circle (its radius in sizes), the nearest to the wanted count first."""
+    least, most = (2 * np.pi * radius / side for side in SIDES[::-1])
+    lot = [n for n in range(bolts, int(most) + 1, bolts) if n >= max(least, 6) and n % 2 == 0]
+    return sorted(lot, key=lambda n: abs(np.log(n / wanted)))[:MOST_COUNTS]
