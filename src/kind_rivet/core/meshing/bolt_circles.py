@@ -104,14 +104,17 @@ def _by_trial(shape: Shape, patch: Patch, seen: list[_Seen], holes: list[RoundHo
         at = patch.outlines[loop].mean(axis=0)
         begin = _heading(patch.outlines[loop][0] - at)
         if (bolt := by_loop.get(loop)) is not None:
-            rings.append(Ring(tuple(at), _reach(patch, loop, bolt), bolt.divisions, _heading(at - centre), begin))
+            rings.append(
+                Ring(tuple(at), _reach(patch, loop, bolt), bolt.divisions, _heading(at - centre), begin, _within(patch, loop, bolt))
+            )
         elif (s := by_edge.get(part[0].edge)) is not None:
             circles.append(part[0].edge)
             hole = holes[s.hole] if s.hole is not None else None
-            rings.append(Ring(tuple(at), _reach(patch, loop, hole), s.base, first, begin, follows=True))
+            rings.append(Ring(tuple(at), _reach(patch, loop, hole), s.base, first, begin, _within(patch, loop, hole), follows=True))
         else:
             return {}
-    found = counts_for(patch, rings, rules)
+    usual = [_multiple(by_edge[e].base, len(outer.bolts)) or by_edge[e].base for e in circles]
+    found = counts_for(patch, rings, tuple(usual), rules)
     return dict(zip(circles, found, strict=True)) if found is not None else {}
 
 
@@ -124,6 +127,11 @@ def _reach(patch: Patch, loop: int, hole: RoundHole | None) -> float:
     outline = patch.outlines[loop]
     reach = float(np.linalg.norm(outline - outline.mean(axis=0), axis=1).mean())
     return reach * (1 + sum(hole.widths) / hole.radius) if hole is not None else reach
+
+
+def _within(patch: Patch, loop: int, hole: RoundHole | None) -> float:
+    """Radius in the plane from which the outermost ring of a hole begins; 0 without one."""
+    return _reach(patch, loop, replace(hole, widths=hole.widths[:-1])) if hole is not None and hole.widths else 0.0
 
 
 def _on_one_circle(bolts: list[RoundHole], centre: Floats, axis: Floats, radius: float, size: float) -> list[RoundHole] | None:

@@ -11,18 +11,23 @@ from dataclasses import dataclass
 from itertools import product
 
 import numpy as np
+from numpy.typing import NDArray
 
 from kind_rivet.core.geometry.carriers import Floats
-from kind_rivet.core.meshing.choice import tried
+from kind_rivet.core.meshing.choice import FEW, tried
 from kind_rivet.core.meshing.fillings import best_filling
 from kind_rivet.core.meshing.free.fill import FlatMesh, faults_of
 from kind_rivet.core.meshing.patch import Patch
 from kind_rivet.core.meshing.rules import ShellRules
+from kind_rivet.core.quality.growth import unlike
+from kind_rivet.core.quality.index import judge_shells
+from kind_rivet.core.quality.limits import DEFAULT, MOST_GROWTH
 
 SIDES = (0.6, 1.5)  # sizes that sides on the circles may be long
 MOST_NODES = 300  # of rings and circles, up to which counts are tried
-MOST_TRIES, MOST_COUNTS = 9, 3
-WELL = 0.1  # faults up to which a flange has come out well
+MOST_TRIES, MOST_COUNTS = 6, 3
+WELL, FAIR = 0.1, 85.0  # faults up to which and index from which on a flange has come out well
+PAIR = 0.02  # neighbours of unlike size, in faults: most are moved until they are alike
 HAIR = 0.02  # rad by which a node may lie before the beginning of its loop
 FINE = 1e-3  # sizes: flanges that differ by less are one
 MOST_KNOWN = 256
@@ -34,7 +39,7 @@ _known: dict[tuple[object, ...], tuple[int, ...] | None] = {}  # a sheet is mesh
 class Ring:
     """A circle round a place (2,) of the plane with so many sides and a node in a direction (rad); its border loop begins in another one.
 
-    `follows`: its count may change.
+    `within`: radius from which a row of shells runs to it, 0 without one; `follows`: its count may change.
     """
 
     centre: tuple[float, float]
@@ -42,6 +47,7 @@ class Ring:
     sides: int
     node: float
     begin: float
+    within: float = 0.0
     follows: bool = False
 
     def nodes(self, sides: int, sense: int) -> Floats:
@@ -52,28 +58,29 @@ class Ring:
         return np.array(self.centre) + self.radius * np.column_stack((np.cos(angle), np.sin(angle)))
 
 
-def counts_for(patch: Patch, rings: list[Ring], rules: ShellRules) -> tuple[int, ...] | None:
+def counts_for(patch: Patch, rings: list[Ring], usual: tuple[int, ...], rules: ShellRules) -> tuple[int, ...] | None:
     """Counts for the circles of a flange that follow its bolts, multiples of these; None where none will do.
 
     rings : of all border loops, in their order; the sides of those that follow are what they would have alone
+    usual : the counts that are taken if the flange comes out well with them
     """
     size = rules.size_on(patch.faces)
     loops = [ring.nodes(ring.sides, 1) / (FINE * size) for ring in rings]
-    key = patch.carriers, rules.growth, *(np.round(loop).tobytes() for loop in loops)
+    key = patch.carriers, rules.growth, usual, *(np.round(loop).tobytes() for loop in loops)
     if key not in _known:
         if len(_known) >= MOST_KNOWN:
             _known.clear()
-        _known[key] = _best(patch, rings, rules, size)
+        _known[key] = _best(patch, rings, usual, rules, size)
     return _known[key]
 
 
-def _best(patch: Patch, rings: list[Ring], rules: ShellRules, size: float) -> tuple[int, ...] | None:
+def _best(patch: Patch, rings: list[Ring], usual: tuple[int, ...], rules: ShellRules, size: float) -> tuple[int, ...] | None:
     circles = [ring for ring in rings if ring.follows]
     bolts = len(rings) - len(circles)
     lists = [_near(bolts, ring.radius / size, ring.sides) for ring in circles]
     combined = sorted(product(*lists), key=lambda counts: sum(abs(np.log(n / c.sides)) for n, c in zip(counts, circles, strict=True)))
-    best, least = None, np.inf
-    for counts in combined[:MOST_TRIES]:
+    found: list[tuple[float, float, tuple[int, ...]]] = []
+    for counts in [usual, *(counts for counts in combined if counts != usual)][:MOST_TRIES]:
         left = iter(counts)
         sides = [next(left) if ring.follows else ring.sides for ring in rings]
         if sum(sides) > MOST_NODES:
@@ -83,11 +90,30 @@ def _best(patch: Patch, rings: list[Ring], rules: ShellRules, size: float) -> tu
         if mesh is None:
             continue
         faults = faults_of(mesh, loops, size)
-        if faults < least:
-            best, least = counts, faults
-        if faults <= WELL:
-            break
-    return best
+        points, shells = _with_rings(mesh, loops, rings)
+        index = judge_shells(points, shells, DEFAULT, size).mesh_index
+        if faults <= WELL and (counts == usual or index >= FAIR):
+            return counts
+        faults += PAIR * unlike(points, shells, MOST_GROWTH)
+        found.append((faults, index, counts))
+    if not found:
+        return None
+    least = min(faults for faults, _, _ in found)
+    return max((index, counts) for faults, index, counts in found if faults <= least + FEW)[1]
+
+
+def _with_rings(mesh: FlatMesh, loops: list[Floats], rings: list[Ring]) -> tuple[Floats, NDArray[np.int32]]:
+    """Points (n, 3) and shells of a filled flange with the rings of its holes."""
+    points, shells, count, first = [mesh.points], [mesh.elements], len(mesh.points), 0
+    for loop, ring in zip(loops, rings, strict=True):
+        if ring.within > 0:
+            outer, inner = first + np.arange(len(loop)), count + np.arange(len(loop))
+            points.append(np.array(ring.centre) + (loop - ring.centre) * ring.within / ring.radius)
+            shells.append(np.column_stack((outer, np.roll(outer, -1), np.roll(inner, -1), inner)).astype(np.int32))
+            count += len(loop)
+        first += len(loop)
+    flat = np.concatenate(points)
+    return np.column_stack((flat, np.zeros(len(flat)))), np.concatenate(shells)
 
 
 def _filled(patch: Patch, loops: list[Floats], rules: ShellRules) -> FlatMesh:

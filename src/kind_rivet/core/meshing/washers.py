@@ -483,19 +483,11 @@ def _fitted(
     for number in sorted({0, *np.flatnonzero(close).tolist()} - {hole.loop}):
         neighbour = by_loop.get((hole.region, number))
         gap = loop_gap(ring, patch.outlines[number])
-        # Two rings share the gap in proportion to what they want; a plain border keeps 0.6 of the size free.
-        theirs = sum(neighbour.widths) if neighbour else 0.0
-        yields = (hole.region, hole.loop) in yielding
-        if neighbour and yields and (hole.region, number) not in yielding:
-            room = min(room, gap - 0.7 * rules.size - min(theirs, gap - 0.6 * rules.size))
-        elif neighbour and (yields or (hole.region, number) not in yielding):
-            room = min(room, (gap - 0.7 * rules.size) * total / (total + theirs) if gap < total + theirs + 0.7 * rules.size else np.inf)
-        else:
-            room = min(room, gap - 0.6 * rules.size)
+        room = min(room, gap - 0.6 * rules.size if neighbour is None else _shared_room(hole, neighbour, gap, yielding, rules.size))
     if room >= total:
         return _facing_corner(hole, patch, rules)
     scale = room / total
-    least = LEAST_SIDE * min(rules.size, hole.wanted / 0.7)  # where the size is finer, so may the ring be
+    least = _least_width(hole, rules.size)
     if scale * hole.widths[0] < least:
         # One ring that reaches half-way may still fit where several do not.
         single = min(hole.widths[0], room)
@@ -506,6 +498,29 @@ def _fitted(
     if counted_by_hand(hole, rules):
         count = hole.divisions
     return _facing_corner(replace(hole, divisions=count, widths=widths), patch, rules)
+
+
+def _shared_room(hole: RoundHole, other: RoundHole, gap: float, yielding: set[tuple[int, int]], size: float) -> float:
+    """Room for the rings of a hole beside another one, a gap (between the holes) away.
+
+    They share it in proportion to what they want; where a fastener would get no ring so, one that is yielding gets what that leaves.
+    A plain border, as one without a ring is then, keeps 0.6 of the size free.
+    """
+    mine, theirs = sum(hole.widths), sum(other.widths)
+    if gap >= mine + theirs + 0.7 * size:
+        return np.inf
+    share = (gap - 0.7 * size) / (mine + theirs)
+    yields = [(h.region, h.loop) in yielding for h in (hole, other)]
+    if yields[0] != yields[1]:
+        fastener = other if yields[0] else hole
+        if share * sum(fastener.widths) < _least_width(fastener, size):
+            return gap - 0.7 * size - min(theirs, gap - 0.6 * size) if yields[0] else gap - 0.6 * size
+    return share * mine
+
+
+def _least_width(hole: RoundHole, size: float) -> float:
+    """Narrowest first ring of a hole; where the size is finer, so may the ring be."""
+    return LEAST_SIDE * min(size, hole.wanted / 0.7)
 
 
 def counted_by_hand(hole: RoundHole, rules: ShellRules) -> bool:
