@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from types import SimpleNamespace
+
 import numpy as np
 import pytest
 
@@ -9,8 +11,11 @@ from kind_rivet.core.document.document import Body, Document
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.geometry.first_look import look
 from kind_rivet.core.geometry.onto import CODES
+from kind_rivet.core.geometry.shape import Edge
 from kind_rivet.core.mesh.mesh import Mesh
 from kind_rivet.core.meshing.assemble import as_mesh
+from kind_rivet.core.meshing.curves import Curve
+from kind_rivet.core.meshing.divisions import _reach, _room_to_grow
 from kind_rivet.core.meshing.rules import ShellRules
 from kind_rivet.core.meshing.shells import mesh_sheet
 from kind_rivet.core.operations import perform
@@ -21,6 +26,7 @@ from kind_rivet.core.quality.limits import DEFAULT
 from kind_rivet.core.quality.shell_metrics import LEAST_ANGLE, SCALED_JACOBIAN, SIDE_RATIO, shell_metrics
 from kind_rivet.core.repair.holds import holds_of
 from kind_rivet.core.repair.optimise import NEW, optimise
+from kind_rivet.core.repair.row_lines import move_lines
 from kind_rivet.core.repair.straight_rows import straightened
 from tests.thin_meshes import MOST_GROWTH, drawn, drawn_sheet, made, size_for
 
@@ -199,3 +205,59 @@ def test_a_new_mesh_has_its_rows_on_tight_bends_put_straight() -> None:
     assert angles[1] > angles[0] + 5
     assert straight.failing_after <= plain.failing_after
     assert straight.index_after >= plain.index_after - NEW
+
+
+def grid_to_move(x: list[float], y: list[float], still: np.ndarray | None = None) -> tuple[Floats, np.ndarray, tuple[object, ...]]:
+    """Points and quads of a flat grid, and what `move_lines` needs besides; nodes on its border, on the line at 0.4 and those that are `still` stay."""
+    points, quads = rows_at(x, y)
+    inc, start = node_elements(quads, len(points))
+    inner = (points[:, 0] > min(x)) & (points[:, 0] < max(x)) & (points[:, 1] > min(y)) & (points[:, 1] < max(y))
+    inner &= points[:, 1] != 0.4
+    if still is not None:
+        inner &= ~still
+    code, data = np.full(len(points), CODES["plane"], np.int8), np.tile([0.0, 0, 0, 0, 0, 1, 0, 0], (len(points), 1))
+    return points, quads, (inner, code, data, quads, inc, start, beside(quads), aim_for(DEFAULT, 1.0, np.ones(len(quads))))
+
+
+def test_a_line_between_rows_moves_as_a_whole() -> None:
+    """The row beside a narrow one gets narrower from end to end, and its line stays straight."""
+    points, quads, rest = grid_to_move([float(k) for k in range(13)], [0.0, 0.4, 1.7, 2.7, 3.7])
+    assert growths(points, quads).max() > 1.8
+    before = points.copy()
+    far = np.flatnonzero((points[:, 1] == 1.7) & (points[:, 0] > 0) & (points[:, 0] < 12))
+    assert move_lines(points, np.arange(12, 24), *rest) > 0
+    assert np.ptp(points[far, 1]) < 1e-12
+    assert 0.7 < points[far[0], 1] < 1.4
+    assert np.array_equal(points[:, 0], before[:, 0])
+    middle = quads[[k for k in range(24) if 0 < k % 12 < 11]]
+    assert growths(points, middle).max() < 1.55
+
+
+def test_a_line_ends_at_a_node_that_stays() -> None:
+    x, y = [float(k) for k in range(13)], [0.0, 0.4, 1.7, 2.7, 3.7]
+    points, _ = rows_at(x, y)
+    still = (points[:, 0] == 6) & (points[:, 1] == 1.7)
+    points, _, rest = grid_to_move(x, y, still)
+    move_lines(points, np.arange(12, 18), *rest)
+    line = points[13 * 2 : 13 * 3, 1]
+    assert (line[1:6] < 1.6).all()
+    assert (line[6:] == 1.7).all()
+
+
+@pytest.mark.parametrize(("size", "wanted"), [(0.36, 2), (0.6, 1)])
+def test_edges_beside_tight_bends_leave_room_to_grow(size: float, wanted: int) -> None:
+    """Between a tight bend and the round end of a tab; sides must not get too short for it, and counts given stay."""
+    points = np.array([(0.0, 0, 0), (0.42, 0, 0), (0.42, 0, 0), (0.92, 0, 0), (0.92, 0, 0), (0.92, 3, 0)])
+    edges = tuple(Edge(np.array([2 * k, 2 * k + 1], np.int32)) for k in range(3))
+    shape = SimpleNamespace(points=points, edges=edges, edge_faces=((0,), (1,), (1,)), diagonal=3.0, vertices={1: [0, 1], 3: [1, 2]})
+    curves = [Curve.through(points[edge.nodes], edge.carrier) for edge in edges]
+    for held, faced in ((False, set()), (True, set()), (False, {1})):
+        count = np.array([2, 1, 9])
+        _room_to_grow(shape, count, np.array([False, held, False]), curves, ShellRules(size), faced)  # type: ignore[arg-type]
+        assert count.tolist() == [2, 1 if held or faced else wanted, 9]
+
+
+def test_rows_between_two_tight_bends_can_grow_from_both() -> None:
+    """Three rows of 2.8 beside bends of 0.9 would need one of 4.7 amid them."""
+    assert _reach([0.88, 0.88], 3, 2.5) < 8.4 < _reach([0.88, 0.88], 4, 2.5)
+    assert _reach([0.88], 3, 2.5) == pytest.approx(0.88 * 1.46**2 + 2 * 3.75)

@@ -4,11 +4,12 @@ import os
 import subprocess
 import sys
 from concurrent.futures import ThreadPoolExecutor
+from typing import cast
 
 import numpy as np
 import pytest
 
-from kind_rivet.core.kernels import kernel, side_by_side
+from kind_rivet.core.kernels import _Kernel, kernel, side_by_side
 
 
 @kernel
@@ -26,6 +27,19 @@ def _sum_of_twice(values: np.ndarray) -> float:
 
 
 @kernel
+def _half(x: float) -> float:
+    return 0.5 * x
+
+
+@kernel
+def _sum_of_halves(values: np.ndarray) -> float:
+    total = 0.0
+    for v in values:
+        total += _half(v)
+    return total
+
+
+@kernel
 def _steps_down(n: int) -> int:
     return 0 if n <= 0 else 1 + _steps_down(n - 1)
 
@@ -33,6 +47,17 @@ def _steps_down(n: int) -> int:
 def test_a_kernel_calls_another_that_nobody_called_before() -> None:
     assert _sum_of_twice(np.arange(5.0)) == 20.0
     assert _twice(4.0) == 8.0
+
+
+def test_a_kernel_is_shown_to_other_threads_when_it_knows_its_kernels(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Another thread that called it before would compile it with what it does not know yet."""
+    inner, outer = cast(_Kernel, _half), cast(_Kernel, _sum_of_halves)
+    make, seen = inner.made, []
+    monkeypatch.setattr(inner, "made", lambda: (seen.append(outer.dispatcher), make())[1])
+    assert outer.made() is outer.dispatcher
+    assert seen == [None]
+    assert _half is inner.dispatcher
+    assert _sum_of_halves(np.arange(4.0)) == 3.0
 
 
 def test_a_kernel_may_call_itself() -> None:

@@ -27,8 +27,7 @@ def test_made_up_parts_at_three_sizes(name: str) -> None:
         if times <= 1:
             assert mesh.angle_spread() < 1.0
             assert len(mesh.quality.failing) <= 0.002 * mesh.mesh.elements
-            assert np.mean(mesh.growth > MOST_GROWTH) < 0.001
-            assert mesh.growth.max() < 1.55
+            assert mesh.growth.max() <= MOST_GROWTH
 
 
 def test_rib_lattice_keeps_its_skin_whole() -> None:
