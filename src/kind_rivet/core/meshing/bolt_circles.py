@@ -17,6 +17,7 @@ from kind_rivet.core.meshing.washers import RoundHole
 LEAST_BOLTS = 3
 NEAR = 5.0  # sizes between a bolt hole and the circle up to which they see each other
 OTHER = 0.2  # share by which the count of a circle may change for it
+SMALLER = 0.75  # of a circle's radius: holes less unlike it are rather a pattern that it is part of
 ALIKE = 2.5e-3  # share by which the radii of equal holes, and their distances from the middle against the circle's radius, differ at most
 EVEN = 1.0  # degrees by which the holes may be off equal angles
 
@@ -78,7 +79,7 @@ def _seen(shape: Shape, patch: Patch, holes: list[RoundHole], mine: list[int], r
         if e in rules.divisions:
             continue
         d = shape.edges[e].carrier.array
-        bolts = [holes[k] for k in mine if e not in holes[k].edges]
+        bolts = [holes[k] for k in mine if e not in holes[k].edges and holes[k].radius < SMALLER * d[6]]
         around = _on_one_circle(bolts, d[:3], d[3:6], float(d[6]), rules.size)
         if around:
             hole = by_edge.get(e)

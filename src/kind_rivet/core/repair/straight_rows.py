@@ -16,13 +16,14 @@ from kind_rivet.core.geometry.onto import onto
 from kind_rivet.core.kernels import kernel
 from kind_rivet.core.quality.easing import STRAIGHT, Aim, star
 from kind_rivet.core.quality.growth import excess, sizes
-from kind_rivet.core.quality.shell_metrics import LEAST_ANGLE, shell_metrics
+from kind_rivet.core.quality.shell_metrics import LEAST_ANGLE, WARP, shell_metrics
 
 ROUNDS = 6  # of moving all nodes
 STEP = 0.7  # of the way to where a row would be straight: whole steps could swing to and fro
 ON_EDGES = 6  # codes from which on nodes keep to edges, whose even spacing rows follow
 SOUND, UPRIGHT = 0.5, 0.9  # least margin and scaled Jacobian below which nothing falls for the sake of straight rows
 NARROW = 1.5  # times as long as wide: quads of rows on tight bends
+WARPED = 5.0  # degrees of warp from which on a quad may need its neighbours to lean
 ALIKE = 1e-3  # `growth.excess` up to which sizes are alike enough
 HAIR = 1e-9  # by which anything may get worse
 LEAST = 1e-3  # of the row's spacing: moves that change nothing
@@ -73,10 +74,13 @@ def _narrow(points: Floats, quads: NDArray[np.int32]) -> NDArray[np.bool_]:
 
 
 def narrow_rows(points: Floats, shells: NDArray[np.int32]) -> NDArray[np.int64]:
-    """Quads much longer than wide that do not lean, as rows on tight bends: they are to stay upright."""
+    """Quads much longer than wide that do not lean, as rows on tight bends: they are to stay upright, away from warped ones, which may need to lean."""
     quads = np.flatnonzero(shells[:, 3] >= 0)
-    upright = np.sin(np.radians(shell_metrics(points, shells[quads])[:, LEAST_ANGLE])) > STRAIGHT
-    return quads[upright & _narrow(points, shells[quads])]
+    values = shell_metrics(points, shells[quads])
+    upright = np.sin(np.radians(values[:, LEAST_ANGLE])) > STRAIGHT
+    near = np.zeros(len(points), bool)
+    near[shells[quads[values[:, WARP] > WARPED]]] = True
+    return quads[upright & _narrow(points, shells[quads]) & ~near[shells[quads]].any(axis=1)]
 
 
 def _worse(before: Floats, after: Floats) -> NDArray[np.bool_]:
