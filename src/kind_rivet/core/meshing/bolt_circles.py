@@ -33,7 +33,7 @@ class Circles:
 
 @dataclass(frozen=True)
 class _Seen:
-    """A closed circular edge that sees a circle of bolts: the hole it is, if it is one, the count it would have and the first bolt's middle (3,)."""
+    """A closed circular edge that sees a circle of bolts: the hole it is, if it is one, the count it would have, and the bolts."""
 
     edge: int
     hole: int | None
@@ -42,7 +42,7 @@ class _Seen:
 
 
 def follow_bolts(shape: Shape, patches: list[Patch | None], holes: list[RoundHole], rules: ShellRules) -> tuple[list[RoundHole], Circles]:
-    """Holes and outer circles of regions with a bolt circle, with counts that are multiples of twice (or once) the number of bolts."""
+    """Holes and circles of regions with a bolt circle, with counts that are multiples of twice (or once) the number of bolts, or others that do better."""
     out = list(holes)
     counts: dict[int, int] = {}
     shifts: dict[int, float] = {}
