@@ -247,9 +247,9 @@ def test_a_line_ends_at_a_node_that_stays() -> None:
 @pytest.mark.parametrize(("size", "wanted"), [(0.36, 2), (0.6, 1)])
 def test_edges_beside_tight_bends_leave_room_to_grow(size: float, wanted: int) -> None:
     """Between a tight bend and the round end of a tab; sides must not get too short for it, and counts given stay."""
-    points = np.array([(0.0, 0, 0), (0.42, 0, 0), (0.42, 0, 0), (0.92, 0, 0), (0.92, 0, 0), (0.92, 3, 0)])
-    edges = tuple(Edge(np.array([2 * k, 2 * k + 1], np.int32)) for k in range(3))
-    shape = SimpleNamespace(points=points, edges=edges, edge_faces=((0,), (1,), (1,)), diagonal=3.0, vertices={1: [0, 1], 3: [1, 2]})
+    points = np.array([(0.0, 0, 0), (0.42, 0, 0), (0.92, 0, 0), (0.92, 3, 0)])
+    edges = tuple(Edge(np.array([k, k + 1], np.int32)) for k in range(3))
+    shape = SimpleNamespace(points=points, edges=edges, edge_faces=((0,), (1,), (1,)), vertices={1: [0, 1], 2: [1, 2]})
     curves = [Curve.through(points[edge.nodes], edge.carrier) for edge in edges]
     for held, faced in ((False, set()), (True, set()), (False, {1})):
         count = np.array([2, 1, 9])

@@ -109,15 +109,18 @@ def _room_to_grow(
     Those whose nodes face a ring (`faced`) keep their counts.
     """
     beside: dict[int, list[float]] = {}
-    for edges in shape.vertices.values():
+    for vertex, edges in shape.vertices.items():
         for e in edges:
-            ends = [_set_side(curves[f], int(count[f]), rules) for f in edges if f != e and count[f] > 0 and _runs_on(shape, e, f)]
-            if ends:
-                beside.setdefault(e, []).append(min(ends))
+            if 0 < count[e] <= FEW_ROWS and not held[e] and e not in faced:
+                ends = [
+                    _set_side(curves[f], int(count[f]), rules) for f in edges if f != e and count[f] > 0 and _runs_on(shape, vertex, e, f)
+                ]
+                if ends:
+                    beside.setdefault(e, []).append(min(ends))
     for e, ends in beside.items():
         size = rules.size_on(shape.edge_faces[e])
         n, length = int(count[e]), curves[e].length
-        if not 0 < n <= FEW_ROWS or held[e] or e in faced or STEEP * min(ends) >= length / n:
+        if STEEP * min(ends) >= length / n:
             continue
         while _reach(ends, n, size) < length and length / (n + 1) >= ROOM_FOR_ONE * size:
             n += 1
@@ -140,15 +143,15 @@ def _reach(ends: list[float], n: int, size: float) -> float:
     return float(most.sum())
 
 
-def _runs_on(shape: Shape, e: int, f: int) -> bool:
-    """Do two edges run on into each other at the vertex they share?"""
-    one, other = (shape.points[shape.edges[k].nodes] for k in (e, f))
-    for a in (one, one[::-1]):
-        for b in (other, other[::-1]):
-            if np.allclose(a[0], b[0], rtol=0, atol=1e-9 * shape.diagonal):
-                u, v = a[1] - a[0], b[1] - b[0]
-                return float(u @ v) < -ONWARD * float(np.linalg.norm(u) * np.linalg.norm(v))
-    return False
+def _runs_on(shape: Shape, vertex: int, e: int, f: int) -> bool:
+    """Do two edges run on into each other at a vertex?"""
+    ways = []
+    for k in (e, f):
+        nodes = shape.edges[k].nodes
+        near = nodes[:2] if nodes[0] == vertex else nodes[:-3:-1]
+        ways.append(shape.points[near[1]] - shape.points[near[0]])
+    u, v = ways
+    return bool(u @ v < 0 and (u @ v) ** 2 > ONWARD**2 * (u @ u) * (v @ v))
 
 
 def _round_hole(hole: RoundHole, edges: list[int], curves: list[Curve]) -> list[int]:

@@ -29,7 +29,6 @@ MOST_TRIES, MOST_COUNTS = 6, 3
 WELL, FAIR = 0.1, 85.0  # faults up to which and index from which on a flange has come out well
 PAIR = 0.02  # neighbours of unlike size, in faults: most are moved until they are alike
 HAIR = 0.02  # rad by which a node may lie before the beginning of its loop
-FINE = 1e-3  # sizes: flanges that differ by less are one
 MOST_KNOWN = 256
 
 _known: dict[tuple[object, ...], tuple[int, ...] | None] = {}  # a sheet is meshed in several passes
@@ -65,8 +64,8 @@ def counts_for(patch: Patch, rings: list[Ring], usual: tuple[int, ...], rules: S
     usual : the counts that are taken if the flange comes out well with them
     """
     size = rules.size_on(patch.faces)
-    loops = [ring.nodes(ring.sides, 1) / (FINE * size) for ring in rings]
-    key = patch.carriers, rules.growth, usual, *(np.round(loop).tobytes() for loop in loops)
+    ways = tuple(rules.ways.get(f) for f in patch.faces)
+    key = patch.carriers, ways, size, rules.growth, usual, *(ring.nodes(ring.sides, 1).tobytes() for ring in rings)
     if key not in _known:
         if len(_known) >= MOST_KNOWN:
             _known.clear()
