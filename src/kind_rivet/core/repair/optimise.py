@@ -132,8 +132,6 @@ class _Moves:
         first, moved = points.copy(), int(opened.sum())
         moved += self._rounds(points, self.alone)  # what fails comes first; like sizes are sought among sound shells then
         early = points.copy(), moved
-        rows = points.copy()
-        yield rows, moved + self._even_out(rows)  # rows are straightest where only what differs is moved
         moved += self._rounds(points, self.alike)
         later = points.copy(), moved
         moved += self._even_out(points)
