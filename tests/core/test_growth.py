@@ -15,7 +15,7 @@ from kind_rivet.core.geometry.shape import Edge
 from kind_rivet.core.mesh.mesh import Mesh
 from kind_rivet.core.meshing.assemble import as_mesh
 from kind_rivet.core.meshing.curves import Curve
-from kind_rivet.core.meshing.divisions import _reach, _room_to_grow
+from kind_rivet.core.meshing.room_to_grow import leave_room_to_grow, reach
 from kind_rivet.core.meshing.rules import ShellRules
 from kind_rivet.core.meshing.shells import mesh_sheet
 from kind_rivet.core.operations import perform
@@ -245,7 +245,7 @@ def test_a_line_ends_at_a_node_that_stays() -> None:
 
 
 @pytest.mark.parametrize(("size", "wanted"), [(0.36, 2), (0.6, 1)])
-def test_edges_beside_tight_bends_leave_room_to_grow(size: float, wanted: int) -> None:
+def test_edges_beside_tight_bends_leaveleave_room_to_grow(size: float, wanted: int) -> None:
     """Between a tight bend and the round end of a tab; sides must not get too short for it, and counts given stay."""
     points = np.array([(0.0, 0, 0), (0.42, 0, 0), (0.92, 0, 0), (0.92, 3, 0)])
     edges = tuple(Edge(np.array([k, k + 1], np.int32)) for k in range(3))
@@ -253,11 +253,11 @@ def test_edges_beside_tight_bends_leave_room_to_grow(size: float, wanted: int) -
     curves = [Curve.through(points[edge.nodes], edge.carrier) for edge in edges]
     for held, faced in ((False, set()), (True, set()), (False, {1})):
         count = np.array([2, 1, 9])
-        _room_to_grow(shape, count, np.array([False, held, False]), curves, ShellRules(size), faced)  # type: ignore[arg-type]
+        leave_room_to_grow(shape, count, np.array([False, held, False]), curves, ShellRules(size), faced)  # type: ignore[arg-type]
         assert count.tolist() == [2, 1 if held or faced else wanted, 9]
 
 
 def test_rows_between_two_tight_bends_can_grow_from_both() -> None:
     """Three rows of 2.8 beside bends of 0.9 would need one of 4.7 amid them."""
-    assert _reach([0.88, 0.88], 3, 2.5) < 8.4 < _reach([0.88, 0.88], 4, 2.5)
-    assert _reach([0.88], 3, 2.5) == pytest.approx(0.88 * 1.46**2 + 2 * 3.75)
+    assert reach([0.88, 0.88], 3, 2.5) < 8.4 < reach([0.88, 0.88], 4, 2.5)
+    assert reach([0.88], 3, 2.5) == pytest.approx(0.88 * 1.46**2 + 2 * 3.75)

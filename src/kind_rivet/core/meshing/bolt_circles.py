@@ -37,7 +37,7 @@ class _Seen:
 
     edge: int
     hole: int | None
-    base: int
+    wanted: int
     bolts: tuple[RoundHole, ...]
 
 
@@ -52,9 +52,9 @@ def follow_bolts(shape: Shape, patches: list[Patch | None], holes: list[RoundHol
         if patch is None or len(mine) < LEAST_BOLTS:
             continue
         seen = [s for s in _seen(shape, patch, out, mine, rules) if s.hole is None or not out[s.hole].rim]
-        tried = _by_trial(shape, patch, seen, out, rules)
+        found = _by_trial(patch, seen, out, rules)
         for s in seen:
-            count = tried.get(s.edge) or _multiple(s.base, len(s.bolts))
+            count = found.get(s.edge) or _multiple(s.wanted, len(s.bolts))
             if count is None:
                 continue
             d, shift = shape.edges[s.edge].carrier.array, 0.0
@@ -84,12 +84,12 @@ def _seen(shape: Shape, patch: Patch, holes: list[RoundHole], mine: list[int], r
         if around:
             hole = by_edge.get(e)
             length = float(shape.edge_length[e])
-            base = holes[hole].divisions if hole is not None else max(6, round(length / rules.size_on(shape.edge_faces[e])))
-            out.append(_Seen(e, hole, base, tuple(around)))
+            wanted = holes[hole].divisions if hole is not None else max(6, round(length / rules.size_on(shape.edge_faces[e])))
+            out.append(_Seen(e, hole, wanted, tuple(around)))
     return out
 
 
-def _by_trial(shape: Shape, patch: Patch, seen: list[_Seen], holes: list[RoundHole], rules: ShellRules) -> dict[int, int]:
+def _by_trial(patch: Patch, seen: list[_Seen], holes: list[RoundHole], rules: ShellRules) -> dict[int, int]:
     """Counts by edge for a flange of which nothing but circles that see the same bolts, and these, is the border; else none."""
     outer = next((s for s in seen if s.edge == patch.loops[0][0].edge), None)
     if outer is None or len(patch.loops[0]) != 1 or rules.places or len(seen) + len(outer.bolts) != len(patch.loops) or len(seen) > 2:
@@ -99,40 +99,18 @@ def _by_trial(shape: Shape, patch: Patch, seen: list[_Seen], holes: list[RoundHo
     by_edge = {s.edge: s for s in seen}
     by_loop = {b.loop: b for b in outer.bolts}
     centre = patch.outlines[0].mean(axis=0)
-    first = _heading(patch.outlines[outer.bolts[0].loop].mean(axis=0) - centre)
+    first = patch.outlines[outer.bolts[0].loop].mean(axis=0) - centre
     rings, circles = [], []
     for loop, part in enumerate(patch.loops):  # what fills a region follows the order of its loops
-        at = patch.outlines[loop].mean(axis=0)
-        begin = _heading(patch.outlines[loop][0] - at)
         if (bolt := by_loop.get(loop)) is not None:
-            rings.append(
-                Ring(tuple(at), _reach(patch, loop, bolt), bolt.divisions, _heading(at - centre), begin, _within(patch, loop, bolt))
-            )
+            rings.append(Ring.of(patch, loop, bolt, bolt.divisions, patch.outlines[loop].mean(axis=0) - centre))
         elif (s := by_edge.get(part[0].edge)) is not None:
-            circles.append(part[0].edge)
-            hole = holes[s.hole] if s.hole is not None else None
-            rings.append(Ring(tuple(at), _reach(patch, loop, hole), s.base, first, begin, _within(patch, loop, hole), follows=True))
+            circles.append(s)
+            rings.append(Ring.of(patch, loop, holes[s.hole] if s.hole is not None else None, s.wanted, first, follows=True))
         else:
             return {}
-    usual = [_multiple(by_edge[e].base, len(outer.bolts)) or by_edge[e].base for e in circles]
-    found = counts_for(patch, rings, tuple(usual), rules)
-    return dict(zip(circles, found, strict=True)) if found is not None else {}
-
-
-def _heading(way: Floats) -> float:
-    return float(np.arctan2(way[1], way[0]))
-
-
-def _reach(patch: Patch, loop: int, hole: RoundHole | None) -> float:
-    """Mean radius of a border loop in the plane, or of the outermost ring of the hole that it is."""
-    outline = patch.outlines[loop]
-    reach = float(np.linalg.norm(outline - outline.mean(axis=0), axis=1).mean())
-    return reach * (1 + sum(hole.widths) / hole.radius) if hole is not None else reach
-
-
-def _within(patch: Patch, loop: int, hole: RoundHole | None) -> float:
-    """Radius in the plane from which the outermost ring of a hole begins; 0 without one."""
-    return _reach(patch, loop, replace(hole, widths=hole.widths[:-1])) if hole is not None and hole.widths else 0.0
+    found = counts_for(patch, rings, tuple(_multiple(s.wanted, len(s.bolts)) or s.wanted for s in circles), rules)
+    return dict(zip((s.edge for s in circles), found, strict=True)) if found is not None else {}
 
 
 def _on_one_circle(bolts: list[RoundHole], centre: Floats, axis: Floats, radius: float, size: float) -> list[RoundHole] | None:

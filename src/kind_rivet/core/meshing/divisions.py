@@ -18,10 +18,10 @@ from kind_rivet.core.meshing.opposite import Sides, Wishes, alike_sides, match_o
 from kind_rivet.core.meshing.parity import odd_changes
 from kind_rivet.core.meshing.patch import BorderEdge, Patch
 from kind_rivet.core.meshing.rims import rim_counts
+from kind_rivet.core.meshing.room_to_grow import leave_room_to_grow
 from kind_rivet.core.meshing.rules import ShellRules
-from kind_rivet.core.meshing.sizes import LONG, along, price_of_count, shared_out, wanted_count
+from kind_rivet.core.meshing.sizes import along, price_of_count, shared_out, wanted_count
 from kind_rivet.core.meshing.washers import LEAST_SIDE, RoundHole
-from kind_rivet.core.quality.growth import AIM
 
 MOST_DISC = 34  # divisions round a disc up to which a square with a ring is tried
 BULGE = 1.15  # of the longer of two opposite sides: rows between them that are longer bulge
@@ -30,9 +30,6 @@ TURNED = 4.0  # price of opposite sides that differ, against a change of counts
 FACED = 1.0  # price of a side less or more on an edge whose nodes face those of a ring
 LOPSIDED, FEW_SIDES = 1.0, 40  # price of one arc more or less where its like stays, in a region with at most so many sides
 ARCHED = 0.97  # of the length of an arc: its ends are at most so far apart
-STEEP = AIM**2  # times as long as the side beside it that one may be: as wide, its shell is as much larger as neighbours may be
-ROOM_FOR_ONE, FEW_ROWS = 0.55, 6  # sizes that sides keep for it; sides along an edge up to which it may get more
-ONWARD = 0.9  # cosine of the turn of edges that run on into each other
 TOO_SHORT = 10.0  # price of a change that makes divisions fail, against some that do not
 
 
@@ -84,7 +81,7 @@ def plan_divisions(
                 length = sum(curves[e].length for e in side)
                 if len(side) == 1 and count[side[0]] == 1 and length > 0.75 * rules.size and not held[side[0]]:
                     count[side[0]] = 2
-    _room_to_grow(shape, count, held, curves, rules, faced)
+    leave_room_to_grow(shape, count, held, curves, rules, faced)
     wishes = Wishes(lengths, held, np.isin(np.arange(len(count)), list(rules.divisions)))
     four = [alike_sides(sides, count, wishes) for sides in four]
     four += [([p.edge for p in strip.first], [], [p.edge for p in strip.second], []) for strip in strips]
@@ -99,59 +96,6 @@ def plan_divisions(
         if not fits(strip, count):  # its sides do not face each other: it gets elements after all
             count[[e for e in strip.across if curves[e].length >= rules.look_past * rules.size]] = 1
     return count
-
-
-def _room_to_grow(
-    shape: Shape, count: NDArray[np.int64], held: NDArray[np.bool_], curves: list[Curve], rules: ShellRules, faced: set[int]
-) -> None:
-    """Edges that run on from much shorter sides, as beside a tight bend, get so many that theirs can grow by what neighbours may differ at most.
-
-    Those whose nodes face a ring (`faced`) keep their counts.
-    """
-    beside: dict[int, list[float]] = {}
-    for vertex, edges in shape.vertices.items():
-        for e in edges:
-            if 0 < count[e] <= FEW_ROWS and not held[e] and e not in faced:
-                ends = [
-                    _set_side(curves[f], int(count[f]), rules) for f in edges if f != e and count[f] > 0 and _runs_on(shape, vertex, e, f)
-                ]
-                if ends:
-                    beside.setdefault(e, []).append(min(ends))
-    for e, ends in beside.items():
-        size = rules.size_on(shape.edge_faces[e])
-        n, length = int(count[e]), curves[e].length
-        if STEEP * min(ends) >= length / n:
-            continue
-        while _reach(ends, n, size) < length and length / (n + 1) >= ROOM_FOR_ONE * size:
-            n += 1
-        if _reach(ends, n, size) >= length:
-            count[e] = n
-
-
-def _set_side(curve: Curve, n: int, rules: ShellRules) -> float:
-    """Length of each of n sides along an edge once rows on bends are set so that they touch the arc (`bends`)."""
-    if curve.carrier.kind != "circle":
-        return curve.length / n
-    return max(curve.length / (n + 1), min(LEAST_SIDE * rules.size, curve.length / n))
-
-
-def _reach(ends: list[float], n: int, size: float) -> float:
-    """How long n sides in a row can be that grow, up to LONG sizes, from the sides beyond one or both ends of the row."""
-    most = np.full(n, LONG[0] * size)
-    for end, row in zip(ends[:2], (most, most[::-1]), strict=False):
-        np.minimum(row, end * STEEP ** np.arange(1, n + 1), out=row)
-    return float(most.sum())
-
-
-def _runs_on(shape: Shape, vertex: int, e: int, f: int) -> bool:
-    """Do two edges run on into each other at a vertex?"""
-    ways = []
-    for k in (e, f):
-        nodes = shape.edges[k].nodes
-        near = nodes[:2] if nodes[0] == vertex else nodes[:-3:-1]
-        ways.append(shape.points[near[1]] - shape.points[near[0]])
-    u, v = ways
-    return bool(u @ v < 0 and (u @ v) ** 2 > ONWARD**2 * (u @ u) * (v @ v))
 
 
 def _round_hole(hole: RoundHole, edges: list[int], curves: list[Curve]) -> list[int]:

@@ -8,6 +8,7 @@ as it lies in the plane, and the first that comes out well is taken, else the be
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import partial
 from itertools import product
 
 import numpy as np
@@ -19,6 +20,7 @@ from kind_rivet.core.meshing.fillings import best_filling
 from kind_rivet.core.meshing.free.fill import FlatMesh, faults_of
 from kind_rivet.core.meshing.patch import Patch
 from kind_rivet.core.meshing.rules import ShellRules
+from kind_rivet.core.meshing.washers import RoundHole
 from kind_rivet.core.quality.growth import unlike
 from kind_rivet.core.quality.index import judge_shells
 from kind_rivet.core.quality.limits import DEFAULT, MOST_GROWTH
@@ -49,12 +51,26 @@ class Ring:
     within: float = 0.0
     follows: bool = False
 
+    @staticmethod
+    def of(patch: Patch, loop: int, hole: RoundHole | None, sides: int, way: Floats, follows: bool = False) -> Ring:
+        """A border loop of a region, or the outermost ring of the hole that it is, with a node in a direction (2,)."""
+        outline = patch.outlines[loop]
+        centre = outline.mean(axis=0)
+        radius = float(np.linalg.norm(outline - centre, axis=1).mean())
+        widths = hole.widths if hole is not None else ()
+        out, within = (radius * (1 + sum(w) / hole.radius) if hole is not None else radius for w in (widths, widths[:-1]))
+        return Ring(tuple(centre), out, sides, _heading(way), _heading(outline[0] - centre), within if widths else 0.0, follows)
+
     def nodes(self, sides: int, sense: int) -> Floats:
         """Places (n, 2) of so many nodes, anticlockwise (1) or clockwise (-1) from where the loop begins."""
         step = 2 * np.pi / sides
         first = self.begin + sense * ((sense * (self.node - self.begin) + HAIR) % step - HAIR)
         angle = first + sense * step * np.arange(sides)
         return np.array(self.centre) + self.radius * np.column_stack((np.cos(angle), np.sin(angle)))
+
+
+def _heading(way: Floats) -> float:
+    return float(np.arctan2(way[1], way[0]))
 
 
 def counts_for(patch: Patch, rings: list[Ring], usual: tuple[int, ...], rules: ShellRules) -> tuple[int, ...] | None:
@@ -85,7 +101,7 @@ def _best(patch: Patch, rings: list[Ring], usual: tuple[int, ...], rules: ShellR
         if sum(sides) > MOST_NODES:
             continue
         loops = [ring.nodes(n, 1 if k == 0 else -1) for k, (ring, n) in enumerate(zip(rings, sides, strict=True))]
-        mesh = tried(lambda loops=loops: _filled(patch, loops, rules))  # type: ignore[misc]
+        mesh = tried(partial(best_filling, patch, loops, np.empty((0, 2)), rules, None))
         if mesh is None:
             continue
         faults = faults_of(mesh, loops, size)
@@ -113,10 +129,6 @@ def _with_rings(mesh: FlatMesh, loops: list[Floats], rings: list[Ring]) -> tuple
         first += len(loop)
     flat = np.concatenate(points)
     return np.column_stack((flat, np.zeros(len(flat)))), np.concatenate(shells)
-
-
-def _filled(patch: Patch, loops: list[Floats], rules: ShellRules) -> FlatMesh:
-    return best_filling(patch, loops, np.empty((0, 2)), rules, None)
 
 
 def _near(bolts: int, radius: float, wanted: int) -> list[int]:

@@ -17,31 +17,14 @@ from kind_rivet.core.kernels import kernel
 from kind_rivet.core.quality.easing import ENOUGH, Aim, move_rounds
 from kind_rivet.core.quality.growth import sizes
 from kind_rivet.core.repair.row_lines import move_lines
-from kind_rivet.core.repair.together import FIRM, shifted
+from kind_rivet.core.repair.together import FIRM, shells_at, shifted
 
 ROUNDS = 24
 NEAR = 3  # rows round a pair whose single nodes move along
 MOST = 800  # shells; where there are more the mesh is coarser than its shape allows
-MOST_SHELLS = 256  # at the nodes of one
 STEPS = (0.2, 0.08, 0.03)  # of a shell's size
 NARROWER, WIDER = 0.65, 1.5  # times its width that a ring may become
 EVEN = 1e-5  # of its reach: nodes of a ring so nearly in one plane and on two circles are
-
-
-@kernel
-def _shells_at(nodes, inc, start):  # type: ignore[no-untyped-def]
-    """The shells at some nodes, each once."""
-    lot = np.empty(MOST_SHELLS, np.int64)
-    count = 0
-    for v in nodes:
-        for e in inc[start[v] : start[v + 1]]:
-            known = False
-            for k in range(count):
-                known = known or lot[k] == e
-            if not known and count < MOST_SHELLS:
-                lot[count] = e
-                count += 1
-    return lot[:count]
 
 
 @kernel
@@ -49,7 +32,7 @@ def _tried(points, nodes, movable, code, data, shells, inc, start, beside, aim, 
     """Draw those of some nodes that may move away from a centre by a share of their distance to it and move them along a way, if that pays."""
     free = nodes[movable[nodes]]
     to = points[free] + stretch * (points[free] - centre) + way
-    return shifted(points, free, to, _shells_at(free, inc, start), code, data, shells, beside, aim)
+    return shifted(points, free, to, shells_at(free, inc, start), code, data, shells, beside, aim)
 
 
 @kernel

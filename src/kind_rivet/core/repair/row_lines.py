@@ -9,7 +9,7 @@ from __future__ import annotations
 import numpy as np
 
 from kind_rivet.core.kernels import kernel
-from kind_rivet.core.repair.together import shifted
+from kind_rivet.core.repair.together import shells_at, shifted
 
 STEPS = (0.2, 0.08, 0.03)  # of the way to the line across
 LEAST, MOST = 3, 400  # nodes of a line
@@ -75,14 +75,7 @@ def move_lines(points, elements, movable, code, data, shells, inc, start, beside
                 nodes, across = np.concatenate((others, nodes)), np.concatenate((beyond, across))
             if not LEAST <= len(nodes) <= MOST:
                 continue
-            total = 0
-            for v in nodes:
-                total += start[v + 1] - start[v]
-            lot = np.empty(total, np.int64)
-            for v in nodes:
-                total -= start[v + 1] - start[v]
-                lot[total : total + start[v + 1] - start[v]] = inc[start[v] : start[v + 1]]
-            lot = np.unique(lot)
+            lot = shells_at(nodes, inc, start)
             for step in STEPS:
                 for share in (step, -step):
                     to = points[nodes] + share * (points[across] - points[nodes])

@@ -44,6 +44,19 @@ def _sound_still(was, now):  # type: ignore[no-untyped-def]
 
 
 @kernel
+def shells_at(nodes, inc, start):  # type: ignore[no-untyped-def]
+    """The shells at some nodes, each once."""
+    total = 0
+    for v in nodes:
+        total += start[v + 1] - start[v]
+    lot = np.empty(total, np.int64)
+    for v in nodes:
+        total -= start[v + 1] - start[v]
+        lot[total : total + start[v + 1] - start[v]] = inc[start[v] : start[v + 1]]
+    return np.unique(lot)
+
+
+@kernel
 def shifted(points, nodes, to, lot, code, data, shells, beside, aim):  # type: ignore[no-untyped-def]
     """Move nodes towards places (k, 3), each on its carrier, if the cost of the `lot` of all shells at them falls and all stay sound; did they?"""
     was, now = np.empty((len(lot), 2)), np.empty((len(lot), 2))
