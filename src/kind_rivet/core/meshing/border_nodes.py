@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection
+from collections.abc import Collection, Mapping
 
 import numpy as np
 from numpy.typing import NDArray
@@ -30,12 +30,13 @@ def nodes_along(
     rules: ShellRules,
     facing: dict[int, Floats],
     firm: Collection[int] = (),
+    slid: Mapping[int, Floats] | None = None,
 ) -> tuple[list[Ints], list[Floats]]:
     """Nodes along every edge, with their places along it; edges share the nodes at vertices.
 
     `shift`: where along closed edges their first node lies. `facing`: shares of the length, from there on, for edges that follow the side they face.
     An edge with no divisions is looked past: both its ends are one node.
-    `firm`: vertices that keep their place whatever falls together with them.
+    `firm`: vertices that keep their place whatever falls together with them. `slid`: places (3,) of vertices that do not.
     """
     rank: dict[int, float] = {}
     walls: dict[int, set[int]] = {}
@@ -60,7 +61,7 @@ def nodes_along(
             a, b = root(int(edge.nodes[0])), root(int(edge.nodes[-1]))
             if a != b:
                 parent[b if rank[a] >= rank[b] else a] = a if rank[a] >= rank[b] else b
-    amid = _amid_corners(shape, count, firm, ROOMY * rules.size)
+    amid = _amid_corners(shape, count, firm, ROOMY * rules.size) | dict(slid or {})
     at_vertex: dict[int, int] = {}
     nodes: list[Ints] = []
     stations: list[Floats] = []

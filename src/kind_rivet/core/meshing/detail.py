@@ -12,11 +12,13 @@ from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.meshing.curves import Curve
 from kind_rivet.core.meshing.patch import BorderEdge, Patch
+from kind_rivet.core.meshing.roundings import short_roundings
 from kind_rivet.core.meshing.rules import ShellRules
 from kind_rivet.core.meshing.washers import LEAST_SIDE, RoundHole
 
 MOST_PASSAGES = 14  # of a border that is searched for two long sides close to each other
 TINY = 0.2  # of the size: closed edges (holes, bosses) narrower than this vanish; holes matter, so the share is a small one
+LITTLE = 0.25  # share of the size that is looked past where more would spoil a border
 FIRST, SECOND = 1, 2
 BOWED = 0.85  # share of its length that lies between the ends of an edge that may be one side: a little more than a quarter of a circle
 
@@ -34,9 +36,14 @@ class Strip:
 
 
 def small_detail(
-    shape: Shape, curves: list[Curve], patches: Sequence[Patch | None], rules: ShellRules, spared: Collection[int] = ()
+    shape: Shape,
+    curves: list[Curve],
+    patches: Sequence[Patch | None],
+    rules: ShellRules,
+    spared: Collection[int] = (),
+    rings: Collection[int] = (),
 ) -> NDArray[np.bool_]:
-    """Edges (e,) to be shrunk to one node each.
+    """Edges (e,) to be shrunk to one node each. `rings`: edges of holes with rings, whose counts are even.
 
     Short edges join their end points into clusters, shortest first; a cluster stays
     smaller than the share of the size that is looked past, so a curve made of many short
@@ -44,7 +51,10 @@ def small_detail(
     Tiny closed edges vanish. Counts set by hand and `spared` edges stay.
     """
     length = _as_sides(shape, curves)
-    limit = rules.look_past * rules.size
+    limit = np.full(len(length), rules.look_past * rules.size)
+    if rules.look_past > LITTLE:
+        rounded = short_roundings(shape, curves, rules, rings)
+        limit[rounded] = np.maximum(limit[rounded], length[rounded] * (1 + 1e-9))
     closed = np.array([edge.closed for edge in shape.edges], bool)
     wanted = (length < limit) & ~closed
     stay = np.zeros(len(wanted), bool)
@@ -71,8 +81,8 @@ def _as_sides(shape: Shape, curves: list[Curve]) -> Floats:
     return np.where(chord > BOWED * length, chord, length)
 
 
-def _clusters(shape: Shape, length: Floats, wanted: NDArray[np.bool_], limit: float) -> NDArray[np.bool_]:
-    """Wanted edges (e,) whose ends can be joined without any cluster of ends growing beyond `limit`, or further than that from a corner of three walls."""
+def _clusters(shape: Shape, length: Floats, wanted: NDArray[np.bool_], limit: Floats) -> NDArray[np.bool_]:
+    """Wanted edges (e,) whose ends can be joined without any cluster of ends growing beyond `limit` (e,), or further than that from a corner of three walls."""
     parent: dict[int, int] = {}
     members: dict[int, list[int]] = {}
 
@@ -89,7 +99,7 @@ def _clusters(shape: Shape, length: Floats, wanted: NDArray[np.bool_], limit: fl
             places = shape.points[together]
             centres = [v for v in together if len({f for k in shape.vertices[v] for f in shape.edge_faces[k]}) > 2]
             reach = [float(np.linalg.norm(places - shape.points[v], axis=1).max()) for v in centres]
-            if min(reach, default=np.inf) > limit and np.linalg.norm(np.ptp(places, axis=0)) > limit:
+            if min(reach, default=np.inf) > limit[e] and np.linalg.norm(np.ptp(places, axis=0)) > limit[e]:
                 continue
             parent[b] = a
             members[a] = together
@@ -196,18 +206,20 @@ def _narrow(shape: Shape, curves: list[Curve], patch: Patch, region: int, short:
     seams = {e for e in edges if edges.count(e) > 1}  # of strips that close on themselves
     if 2 * _flat_area(patch) > width * sum(curves[p.edge].length for p in loop):
         return None
-    best: tuple[tuple[float, int], Strip] | None = None
+    best: tuple[tuple[float, int, float], Strip] | None = None
     for first, second, across in _two_sides(loop, curves, width):
         if any(p.edge in seams for p in (*first, *second)):
             continue
         long_ones = [p for p in (*first, *second) if not short[p.edge]]
         length = sum(curves[p.edge].length for p in long_ones) / 2
+        unlike = abs(sum(curves[p.edge].length for p in first) - sum(curves[p.edge].length for p in second))
         gap = _apart(patch, first, second)
         if gap > width or length < 3 * gap or not any(p in first for p in long_ones) or not any(p in second for p in long_ones):
             continue
         bound = [any(len(set(shape.edge_faces[p.edge])) != 2 for p in side) for side in (first, second)]
         holds = 0 if bound[0] == bound[1] else FIRST if bound[0] else SECOND
-        rank = (round(gap / width, 6), sum(bool(short[p.edge]) for p in (*first, *second)))  # short edges rather lie across
+        # Short edges rather lie across, and ends on both sides rather than one of them in line with a long side.
+        rank = (round(gap / width, 6), sum(bool(short[p.edge]) for p in (*first, *second)), round(unlike / width, 6))
         if best is None or rank < best[0]:
             best = (rank, Strip(region, first, second, tuple(p.edge for p in across), gap, holds))
     return best[1] if best else None

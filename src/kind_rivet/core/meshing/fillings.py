@@ -15,6 +15,7 @@ from kind_rivet.core.meshing.free.fill import CannotFill, FlatMesh, faults_of, f
 from kind_rivet.core.meshing.free.flow import Flow, field_of
 from kind_rivet.core.meshing.free.refill import Before, refilled
 from kind_rivet.core.meshing.free.small import small_fillings
+from kind_rivet.core.meshing.free.straddled import fill_straddled
 from kind_rivet.core.meshing.free.symmetry import NEARLY, SAME, fill_symmetric
 from kind_rivet.core.meshing.grain import grain_of, with_grain
 from kind_rivet.core.meshing.mapped import fill_blocks, fill_mapped, fill_rings, fill_star
@@ -26,8 +27,7 @@ from kind_rivet.core.meshing.sizes import spots_of
 
 SIGNED = 0.65  # scaled Jacobian from which a mesh with three mirror axes or more and no tria is taken without trying another
 ON_TUBE = 0.5  # scaled Jacobian from which rows along and round a tube are taken at once
-ALIKE = 1.02  # unease of a symmetric mesh against a free one up to which it is preferred
-ALIKE_CLEARING = 1.15  # the same within a clearing round a hole
+ALIKE = 1.15  # unease of a symmetric mesh against a free one up to which it is preferred
 CALM_ROWS = 0.25  # unease on average up to which a regular mesh is taken without trying the free one
 CALM_CLEARINGS, EASE = 0.04, 0.75  # unease and worst scaled Jacobian with which rows round clearings are taken at once
 SMALL = 200  # border nodes of a region that need be symmetric only nearly
@@ -108,13 +108,18 @@ def _clearing(lot: list[Floats], size: float, growth: float) -> FlatMesh:
     alike, free = _symmetric(lot, size, growth)[0], fill(lot, size, growth)
     if alike is None or faults_of(alike, lot, size) > faults_of(free, lot, size) + FEW:
         return free
-    return alike if unrest(alike, lot, flow) <= ALIKE_CLEARING * unrest(free, lot, flow) else free
+    return alike if unrest(alike, lot, flow) <= ALIKE * unrest(free, lot, flow) else free
 
 
 def _symmetric(loops: list[Floats], size: float, growth: float, same: float = SAME) -> tuple[FlatMesh | None, int]:
-    """A mesh as symmetric as the border (up to `same` sizes), where that can be, and the number of its mirror axes."""
+    """A mesh as symmetric as the border (up to `same` sizes), where that can be, and the number of its mirror axes with nodes on them."""
+
+    def fill_part(lot: list[Floats]) -> FlatMesh:
+        return _part(lot, size, growth, _filled)
+
     try:
-        return fill_symmetric(loops, size, growth, lambda lot: _part(lot, size, growth, _filled), same)
+        alike, axes = fill_symmetric(loops, size, growth, fill_part, same)
+        return (alike, axes) if alike is not None else (fill_straddled(loops, size, growth, fill_part, same), 0)
     except CannotFill:
         return None, 0
 

@@ -6,6 +6,7 @@ ring and edge; these run straight only where both have their nodes opposite each
 
 from __future__ import annotations
 
+from collections.abc import Collection
 from dataclasses import replace
 
 import numpy as np
@@ -37,7 +38,7 @@ def face_rings(
         free = _is_free(shape, part)
         if held[part.edge] or part.edge in rules.grading or not (free or _goes_round(shape, hole, part)):
             continue
-        angle = _angles(hole, patch, part, rules.size)
+        angle = angles_about(hole, patch, part, rules.size)
         if angle is None:
             continue
         n = _in_phase(hole, patch, angle)
@@ -49,12 +50,20 @@ def face_rings(
     return faced
 
 
-def turned_to_lugs(shape: Shape, patches: list[Patch | None], holes: list[RoundHole], rules: ShellRules) -> list[RoundHole]:
-    """The holes with those turned by half a division whose lug would get divisions too long or too short as they lie, and good ones then."""
+def turned_to_lugs(
+    shape: Shape, patches: list[Patch | None], holes: list[RoundHole], rules: ShellRules, settled: Collection[int] = ()
+) -> list[RoundHole]:
+    """The holes with those turned by half a division whose lug would get divisions too long or too short as they lie, and good ones then.
+
+    `settled`: edges that follow their holes as these lie.
+    """
     out = list(holes)
     for k, hole in enumerate(holes):
-        for _, patch, part in _beside(shape, patches, [hole]):
-            angle = _angles(hole, patch, part, rules.size) if _is_free(shape, part) and may_turn(hole, shape, patch) else None
+        beside = _beside(shape, patches, [hole])
+        if any(part.edge in settled and angles_about(hole, patch, part, rules.size) is not None for _, patch, part in beside):
+            continue
+        for _, patch, part in beside:
+            angle = angles_about(hole, patch, part, rules.size) if _is_free(shape, part) and may_turn(hole, shape, patch) else None
             if angle is None:
                 continue
             length, size = float(shape.edge_length[part.edge]), rules.size_on(patch.faces)
@@ -87,7 +96,7 @@ def facing_rings(
             or part.edge in rules.edge_size
         ):
             continue
-        angle = _angles(hole, patch, part, rules.size)
+        angle = angles_about(hole, patch, part, rules.size)
         if angle is not None:
             at = np.interp(np.linspace(0, 1, n + 1), np.abs(angle - angle[0]) / abs(angle[-1] - angle[0]), _places(patch, part))
             if np.diff(at).min() > 0.6 / n:
@@ -134,13 +143,19 @@ def _in_phase(hole: RoundHole, patch: Patch, angle: Floats) -> int:
     exact = abs(float(angle[-1] - angle[0])) / step
     if abs(exact - round(exact)) < NEARLY or len(patch.loops[hole.loop]) > 1:
         return round(exact)
+    between = (
+        abs(((float(angle[0] + angle[-1]) / 2 - node_direction(patch, hole)) / step) % 1 - 0.5) < 0.25
+    )  # the middle lies between two nodes
+    low = int(exact)
+    return low if (low % 2 == 1) == between else low + 1
+
+
+def node_direction(patch: Patch, hole: RoundHole) -> float:
+    """Direction (rad) from the middle of a hole of one closed edge to its first node."""
     part = patch.loops[hole.loop][0]
     ring = patch.flat[part.corners[:-1]] - patch.outlines[hole.loop].mean(axis=0)
     sense = -1.0 if part.forward else 1.0  # holes run clockwise along their passage
-    node = np.arctan2(ring[0, 1], ring[0, 0]) + sense * hole.shift / hole.radius
-    between = abs(((float(angle[0] + angle[-1]) / 2 - node) / step) % 1 - 0.5) < 0.25  # the middle lies between two nodes
-    low = int(exact)
-    return low if (low % 2 == 1) == between else low + 1
+    return float(np.arctan2(ring[0, 1], ring[0, 0]) + sense * hole.shift / hole.radius)
 
 
 def _away(hole: RoundHole, patch: Patch, part: BorderEdge) -> Floats:
@@ -154,7 +169,7 @@ def _places(patch: Patch, part: BorderEdge) -> Floats:
     return np.asarray(s / max(s[-1], 1e-300))
 
 
-def _angles(hole: RoundHole, patch: Patch, part: BorderEdge, size: float) -> Floats | None:
+def angles_about(hole: RoundHole, patch: Patch, part: BorderEdge, size: float) -> Floats | None:
     """Angles (k,) about the hole at the corners of a passage that lies near its ring all along and goes round it one way; else None."""
     away = _away(hole, patch, part)
     far = np.linalg.norm(away, axis=1)

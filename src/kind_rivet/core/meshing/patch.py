@@ -132,6 +132,12 @@ class Patch:
         facet, weight, _ = FacetTree.over(self.space, self.facets).nearest(points)
         return np.asarray(np.einsum("ij,ijk->ik", weight, self.flat[self.facets[facet]]))
 
+    def in_plane(self, point: Floats) -> Floats:
+        """The place (2,) of a point (3,) in the plane of a plane region, beyond its facets too."""
+        middle = self.space.mean(axis=0)
+        onto = np.linalg.lstsq(self.space - middle, self.flat - self.flat.mean(axis=0), rcond=1e-9)[0]
+        return np.asarray((point - middle) @ onto + self.flat.mean(axis=0))
+
 
 _laid: OrderedDict[bytes, dict[tuple[int, ...], Patch]] = OrderedDict()
 

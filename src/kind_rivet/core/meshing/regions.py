@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
@@ -45,9 +46,9 @@ class Region:
 
 def begin_region(
     patch: Patch, number: int, joined: tuple[tuple[int, ...], ...], curves: list[Curve], edge_nodes: list[Ints], stations: list[Floats],
-    holes: list[RoundHole], rules: ShellRules, hard: Floats, build: Builder,
+    holes: list[RoundHole], rules: ShellRules, hard: Floats, build: Builder, slid: Mapping[int, Floats],
 ) -> Region | None:  # fmt: skip
-    """The border of a region, its rings made; None where it shrank to nothing."""
+    """The border of a region, its rings made; None where it shrank to nothing. `slid`: nodes of plane regions → places (3,) off their vertices."""
     loops_nodes: list[Ints] = []
     loops_flat: list[Floats] = []
     mine = {h.loop: k for k, h in enumerate(holes) if h.region == number}
@@ -60,7 +61,9 @@ def begin_region(
         ids = np.concatenate([p[0] for p in parts])
         flat = np.concatenate([p[1] for p in parts])
         for i, n in enumerate(ids.tolist()):
-            if n in spot:  # a node that stands for looked-past edges lies at one of their vertices
+            if n in slid:
+                flat[i] = patch.in_plane(slid[n])
+            elif n in spot:  # a node that stands for looked-past edges lies at one of their vertices
                 nearest = spot[n][int(np.argmin(np.linalg.norm(spot[n] - flat[i], axis=1)))]
                 if np.linalg.norm(nearest - flat[i]) < 2 * rules.look_past * rules.size:  # else on the other side of a cut
                     flat[i] = nearest

@@ -16,7 +16,7 @@ from kind_rivet.core.meshing.bolt_circles import follow_bolts
 from kind_rivet.core.meshing.border_nodes import join_strips, nodes_along
 from kind_rivet.core.meshing.curves import Curve
 from kind_rivet.core.meshing.cut_sheet import CutSheet
-from kind_rivet.core.meshing.detail import TINY, Strip, agree_across, narrow_strips, small_detail
+from kind_rivet.core.meshing.detail import LITTLE, TINY, Strip, agree_across, narrow_strips, small_detail
 from kind_rivet.core.meshing.divisions import fits, odd_regions, plan_divisions
 from kind_rivet.core.meshing.facing import facing_shares
 from kind_rivet.core.meshing.flat_cuts import cut_in_two
@@ -29,6 +29,7 @@ from kind_rivet.core.meshing.near_edges import facing_rings, turned_to_lugs
 from kind_rivet.core.meshing.necks import close_failed, close_touching, finer_near
 from kind_rivet.core.meshing.one_region import regions_of
 from kind_rivet.core.meshing.patch import Patch, lay_flat, lay_flat_or_none
+from kind_rivet.core.meshing.radial_ends import radial_ends
 from kind_rivet.core.meshing.regions import Answers, Region, begin_region, end_region
 from kind_rivet.core.meshing.regions_alike import filled_regions
 from kind_rivet.core.meshing.rib_ends import cut_at_ends
@@ -41,7 +42,6 @@ from kind_rivet.core.meshing.tube_cuts import cut_tubes
 from kind_rivet.core.meshing.tube_sectors import cut_along_tubes
 from kind_rivet.core.meshing.washers import RoundHole, find_round_holes
 
-LITTLE = 0.25  # share of the size that is looked past where more would spoil a border
 AT_HARD = 1e-7  # of the diagonal: a node nearer to a hard point than this lies on it
 STRETCHED = 3.0  # times larger or smaller in the plane than in space: not laid flat but squashed
 CUTS = 4  # how often faces that cannot be laid flat or filled are cut in two
@@ -144,13 +144,14 @@ def _mesh_once(
     holes = follow_patterns(shape, patches, find_round_holes(shape, patches, rules), rules)
     holes, circles = follow_bolts(shape, patches, holes, rules)
     holes, circles = in_step(shape, patches, holes, circles, rules)
-    holes = turned_to_lugs(shape, patches, holes, rules)
-    short = small_detail(shape, curves, patches, rules, spared)
+    holes, ends = radial_ends(shape, patches, holes, curves, rules, spared)
+    holes = turned_to_lugs(shape, patches, holes, rules, ends.counts.keys())
+    short = small_detail(shape, curves, patches, rules, spared | ends.counts.keys(), {e for h in holes if h.widths for e in h.edges})
     tiny = sum(all(short[e] for e in h.edges) for h in holes)
     holes = [h for h in holes if not all(short[e] for e in h.edges)]
     strips = narrow_strips(shape, curves, patches, short, rules, spared)
     holes = agree_across(holes, strips, rules)
-    count = plan_divisions(shape, curves, patches, holes, short, strips, rules, circles.counts)
+    count = plan_divisions(shape, curves, patches, holes, short, strips, rules, circles.counts | ends.counts)
     strips = [strip for strip in strips if fits(strip, count)]
     for r in odd_regions(patches, count):
         patch = patches[r]
@@ -162,16 +163,25 @@ def _mesh_once(
     turned, rims = rim_stations(shape, holes, count, curves, rules)
     shift = {hole.edges[0]: hole.shift for hole in holes if hole.shift > 0} | circles.shifts | turned
     staying, large, lines = _staying(shape, patches, strips, count, kept)
-    facing = facing_rings(shape, patches, holes, count, curves, rules) | facing_shares(patches, count, curves, rules) | rims
-    edge_nodes, stations = nodes_along(shape, curves, count, shift, build, lines, rules, facing, sheet.feet)
+    facing = (
+        facing_rings(shape, patches, holes, count, curves, rules) | facing_shares(patches, count, curves, rules) | rims | ends.along(count)
+    )
+    edge_nodes, stations = nodes_along(shape, curves, count, shift, build, lines, rules, facing, sheet.feet, ends.slid)
     join_strips(shape, patches, strips, edge_nodes, build)
     passed = {strip.region for strip in strips} | staying
+    slid = {
+        int(edge_nodes[e][k]): ends.slid[v]
+        for v in ends.slid
+        for e in shape.vertices[v]
+        for k in (0, -1)
+        if int(shape.edges[e].nodes[k]) == v
+    }
     hard_face = _nearest_face(shape, hard)
     begun = []
     for number, patch in enumerate(patches):
         if patch is not None and number not in passed:
             mine = np.isin(hard_face, patch.faces)
-            region = begin_region(patch, number, shape.edge_faces, curves, edge_nodes, stations, holes, rules, hard[mine], build)
+            region = begin_region(patch, number, shape.edge_faces, curves, edge_nodes, stations, holes, rules, hard[mine], build, slid)
             if region is not None:
                 begun.append((number, replace(region, before=_before(region, kept, lines, edge_nodes)) if number in large else region))
     failed = []

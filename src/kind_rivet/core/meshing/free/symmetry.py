@@ -32,7 +32,20 @@ class Symmetry:
 
 
 def find_symmetry(loops: list[Floats], size: float, same: float = SAME) -> Symmetry | None:
-    """The mirror axes of a region's border nodes, mirrored ones up to `same` sizes beside others; None where it has none."""
+    """The mirror axes on which a region's border has nodes, mirrored ones up to `same` sizes beside others; None where it has none."""
+    every = mirror_axes(loops, size, same)
+    if every is None:
+        return None
+    q = np.concatenate(loops) - every.centre
+    axes = [a for a in every.axes if _has_nodes(q, loops, a, same * size)]
+    if len(axes) > 1 and np.ptp(np.diff([*axes, axes[0] + np.pi])) > 1e-4:  # some have no nodes: not all that is left is one pattern
+        right = next(((a, b) for a in axes for b in axes if abs(b - a - np.pi / 2) < 1e-4), None)
+        axes = list(right) if right else axes[:1]
+    return Symmetry(every.centre, tuple(axes)) if axes else None
+
+
+def mirror_axes(loops: list[Floats], size: float, same: float = SAME) -> Symmetry | None:
+    """All mirror axes of a region's border nodes, whether or not nodes lie where the border crosses them; None where it has none."""
     nodes = np.concatenate(loops)
     if len(nodes) > MOST_NODES:
         return None
@@ -58,14 +71,10 @@ def find_symmetry(loops: list[Floats], size: float, same: float = SAME) -> Symme
         z = q[:, 0] + 1j * q[:, 1]
         return float(np.angle((z * z[tree.query(image(angle))[1]]).sum()) / 2)
 
-    good = [exact(a) for a in _candidates(q, loops, centre) if mirrors(a)]
-    found = sorted({round(a % np.pi, 12) for a in good if _has_nodes(q, loops, a, tolerance)})
+    found = sorted({round(exact(a) % np.pi, 12) for a in _candidates(q, loops, centre) if mirrors(a)})
     axes = [a for k, a in enumerate(found) if k == 0 or a - found[k - 1] > 1e-4]
     if len(axes) > 1 and axes[0] + np.pi - axes[-1] < 1e-4:
         axes.pop()
-    if len(axes) > 1 and np.ptp(np.diff([*axes, axes[0] + np.pi])) > 1e-4:  # some have no nodes: not all that is left is one pattern
-        right = next(((a, b) for a in axes for b in axes if abs(b - a - np.pi / 2) < 1e-4), None)
-        axes = list(right) if right else axes[:1]
     return Symmetry(centre, tuple(axes)) if axes else None
 
 

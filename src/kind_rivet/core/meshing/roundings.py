@@ -1,0 +1,59 @@
+"""Rounded corners of free borders that are too short for a side of their own: a node in their middle is their corner.
+
+One side across such a rounding would be the shortest far around, and its two blunt corners
+where the border has one part the rows that meet there. A node in its middle lies as near to the
+border as a chord across it does.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Collection
+
+import numpy as np
+
+from kind_rivet.core.geometry.carriers import Floats, unit
+from kind_rivet.core.geometry.shape import Shape
+from kind_rivet.core.meshing.curves import Curve
+from kind_rivet.core.meshing.rules import ShellRules
+
+SHORT = 1.8  # of the length that is looked past anyway
+BESIDE = 1.0  # sizes: how long at least the edges are that it joins
+SMOOTH = np.cos(np.radians(8.0))  # how nearly they run on into it, as read from facets
+
+
+def short_roundings(shape: Shape, curves: list[Curve], rules: ShellRules, holes: Collection[int]) -> list[int]:
+    """Free edges, none of them of `holes`, that are shorter than a good side and run on at both ends into longer free edges of the same wall."""
+    out = []
+    for e, edge in enumerate(shape.edges):
+        if edge.closed or e in holes or len(shape.edge_faces[e]) != 1 or curves[e].length > SHORT * rules.look_past * rules.size:
+            continue
+        ends = int(edge.nodes[0]), int(edge.nodes[-1])
+        if all(_leads_on(shape, curves, rules.size, e, v) for v in ends):
+            out.append(e)
+    return out
+
+
+def _leads_on(shape: Shape, curves: list[Curve], size: float, edge: int, vertex: int) -> bool:
+    """Does one other free edge of the same wall, long enough, go on from an edge at a vertex in its direction?"""
+    beside = [e for e in shape.vertices[vertex] if e != edge]
+    if len(beside) != 1 or shape.edge_faces[beside[0]] != shape.edge_faces[edge] or curves[beside[0]].length < BESIDE * size:
+        return False
+    return runs_on(shape, edge, beside[0], vertex)
+
+
+def runs_on(shape: Shape, one: int, other: int, vertex: int) -> bool:
+    """Do two edges that meet at a vertex have one direction there?"""
+    return bool(_leaving(shape, one, vertex) @ _leaving(shape, other, vertex) < -SMOOTH)
+
+
+def _leaving(shape: Shape, edge: int, vertex: int) -> Floats:
+    """Direction (3,) of an edge as it leaves a vertex."""
+    chain = shape.edges[edge].nodes
+    carrier = shape.edges[edge].carrier
+    line = chain if int(chain[0]) == vertex else chain[::-1]
+    along = unit(shape.points[line[1]] - shape.points[line[0]])
+    if carrier.kind != "circle":
+        return np.asarray(along)
+    d = carrier.array
+    tangent = unit(np.cross(d[3:6], shape.points[line[0]] - d[:3]))
+    return np.asarray(tangent * np.sign(tangent @ along))
