@@ -19,6 +19,7 @@ from kind_rivet.core.meshing.parity import odd_changes
 from kind_rivet.core.meshing.patch import BorderEdge, Patch
 from kind_rivet.core.meshing.rims import rim_counts
 from kind_rivet.core.meshing.room_to_grow import leave_room_to_grow
+from kind_rivet.core.meshing.roundings import in_twos
 from kind_rivet.core.meshing.rules import ShellRules
 from kind_rivet.core.meshing.sizes import along, price_of_count, shared_out, wanted_count
 from kind_rivet.core.meshing.washers import LEAST_SIDE, RoundHole
@@ -69,6 +70,7 @@ def plan_divisions(
     for e, n in rules.divisions.items():
         if 0 <= e < len(count):
             count[e], held[e] = max(1, n), True
+    in_twos(shape, curves, count, held, rules.size)
     _discs_in_fours(patches, count, held, curves)
     passed = {strip.region for strip in strips}
     by_region = {r: sides for r, patch in enumerate(patches) if patch is not None and (sides := four_sides(patch)) is not None}

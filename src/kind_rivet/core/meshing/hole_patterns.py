@@ -12,7 +12,7 @@ from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.meshing.patch import Patch
 from kind_rivet.core.meshing.rules import ShellRules
-from kind_rivet.core.meshing.washers import LEAST_SIDE, OUTWARD, RoundHole, turned_to
+from kind_rivet.core.meshing.washers import OUTWARD, RoundHole, most_sides, turned_to
 from kind_rivet.core.quality.growth import AIM
 from kind_rivet.core.quality.limits import MOST_GROWTH
 
@@ -86,7 +86,7 @@ def _as_pattern(
     fold, first = _directions(np.degrees(angles)) or (FOLDS[0], None)
     reach = float(np.median([sum(hole.widths) for hole in holes])) or float(np.median(gap)) / 2
     wanted = 2 * np.pi * (radius + OUTWARD * reach) / rules.size
-    count = holes[0].divisions if polygon else _count(fold, wanted, 2 * np.pi * radius / (LEAST_SIDE * rules.size))
+    count = holes[0].divisions if polygon else _count(fold, wanted, most_sides(radius, rules.size))
     if count is None:
         return holes
     two = fold == 6 and (count % 12 == 0 or polygon)  # one row between rings would leave cells with an odd border

@@ -1,8 +1,8 @@
-"""Rounded corners of free borders that are too short for a side of their own: a node in their middle is their corner.
+"""Rounded corners of free borders have a node in their middle, where rows from both sides meet as in a sharp corner.
 
-One side across such a rounding would be the shortest far around, and its two blunt corners
-where the border has one part the rows that meet there. A node in its middle lies as near to the
-border as a chord across it does.
+One side across a short rounding would be the shortest far around, and its two blunt corners
+where the border has one part the rows that meet there: such a rounding is a node itself, which
+lies as near to the border as a chord does. Three sides of a longer one leave a blunt shell amid it.
 """
 
 from __future__ import annotations
@@ -10,6 +10,7 @@ from __future__ import annotations
 from collections.abc import Collection
 
 import numpy as np
+from numpy.typing import NDArray
 
 from kind_rivet.core.geometry.carriers import Floats, unit
 from kind_rivet.core.geometry.shape import Shape
@@ -18,6 +19,7 @@ from kind_rivet.core.meshing.rules import ShellRules
 
 SHORT = 1.8  # of the length that is looked past anyway
 BESIDE = 1.0  # sizes: how long at least the edges are that it joins
+MOST_IN_TWO = 2.8  # sizes: longest rounding of two divisions
 SMOOTH = np.cos(np.radians(8.0))  # how nearly they run on into it, as read from facets
 
 
@@ -31,6 +33,16 @@ def short_roundings(shape: Shape, curves: list[Curve], rules: ShellRules, holes:
         if all(_leads_on(shape, curves, rules.size, e, v) for v in ends):
             out.append(e)
     return out
+
+
+def in_twos(shape: Shape, curves: list[Curve], count: NDArray[np.int64], held: NDArray[np.bool_], size: float) -> None:
+    """Two or four divisions, instead of three, for free edges that round off a corner of one wall and are not `held` (e,)."""
+    for e in np.flatnonzero((count == 3) & ~held).tolist():
+        edge = shape.edges[e]
+        if edge.closed or len(shape.edge_faces[e]) != 1 or edge.carrier.kind != "circle" or not 1.0 < curves[e].turning() < 2.1:
+            continue
+        if all(_leads_on(shape, curves, size, e, int(edge.nodes[k])) for k in (0, -1)):
+            count[e] = 2 if curves[e].length < MOST_IN_TWO * size else 4
 
 
 def _leads_on(shape: Shape, curves: list[Curve], size: float, edge: int, vertex: int) -> bool:

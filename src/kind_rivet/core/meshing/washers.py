@@ -258,7 +258,7 @@ def _paired(holes: list[RoundHole], shape: Shape, patches: list[Patch | None], r
             continue
         outer = by_edges.get(frozenset(rim))
         between = 2 * np.pi * np.sqrt(radius * hole.radius)  # sides a little short within, a little long without
-        most = 2 * int(np.pi * hole.radius / (LEAST_SIDE * rules.size))
+        most = 2 * int(most_sides(hole.radius, rules.size) / 2)
         count = min(4 * max(2, round(max(between / rules.size, np.pi * radius / (0.75 * rules.size)) / 4)), most)
         if radius - hole.radius > 3 * rules.size:  # rows all the way only where sides stay within reason at both ends
             least, largest = (2 * np.pi * r / (share * rules.size) for r, share in ((radius, 1.5), (hole.radius, 0.5)))
@@ -350,6 +350,11 @@ def turned_alike(holes: list[RoundHole], shape: Shape) -> list[RoundHole]:
     return out
 
 
+def most_sides(radius: float, size: float) -> float:
+    """How many sides of a regular polygon in a circle, no whole number, are as long as the shortest side allowed."""
+    return float(np.pi / np.arcsin(min(LEAST_SIDE * size / (2 * radius), 1.0)))
+
+
 def ring_divisions(radius: float, width: float, size: float) -> int:
     """Count whose sides match the size well out in the ring, where the next rows begin: a multiple of four, so that it looks alike to walls that
     meet at right angles.
@@ -357,7 +362,7 @@ def ring_divisions(radius: float, width: float, size: float) -> int:
     Six for holes too small for eight; four for those so small that six sides would fail as too short and four do not.
     """
     wanted = 2 * np.pi * (radius + OUTWARD * width) / size
-    most = 2 * np.pi * radius / (LEAST_SIDE * size)
+    most = most_sides(radius, size)
     count = max(8, 4 * round(wanted / 4))
     if count > most:
         count = 4 * int(most // 4) if most >= 8 else 2 * int(most // 2)
