@@ -18,7 +18,7 @@ from kind_rivet.core.meshing.curves import Curve
 from kind_rivet.core.meshing.rules import ShellRules
 
 SHORT = 1.8  # of the length that is looked past anyway
-BESIDE = 1.0  # sizes: how long at least the edges are that it joins
+BESIDE, LONGER = 0.6, 1.5  # sizes, and lengths of its own, that the edges are long at least that it joins
 MOST_IN_TWO = 2.8  # sizes: longest rounding of two divisions
 SMOOTH = np.cos(np.radians(8.0))  # how nearly they run on into it, as read from facets
 
@@ -48,7 +48,7 @@ def in_twos(shape: Shape, curves: list[Curve], count: NDArray[np.int64], held: N
 def _leads_on(shape: Shape, curves: list[Curve], size: float, edge: int, vertex: int) -> bool:
     """Does one other free edge of the same wall, long enough, go on from an edge at a vertex in its direction?"""
     beside = [e for e in shape.vertices[vertex] if e != edge]
-    if len(beside) != 1 or shape.edge_faces[beside[0]] != shape.edge_faces[edge] or curves[beside[0]].length < BESIDE * size:
+    if len(beside) != 1 or shape.edge_faces[beside[0]] != shape.edge_faces[edge] or curves[beside[0]].length < max(BESIDE * size, LONGER * curves[edge].length):
         return False
     return runs_on(shape, edge, beside[0], vertex)
 
