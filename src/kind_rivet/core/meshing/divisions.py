@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kind_rivet.core.geometry.shape import Shape
+from kind_rivet.core.meshing.alike_halves import halves_alike
 from kind_rivet.core.meshing.curves import Curve
 from kind_rivet.core.meshing.detail import Strip
 from kind_rivet.core.meshing.facing_gaps import facing_edges
@@ -93,6 +94,7 @@ def plan_divisions(
     ]
     four += [alike_sides(sides, count, wishes) for sides in facing]
     match_opposite(four, _holed_sides(patches), patches, count, wishes)
+    halves_alike(shape, patches, passed | by_region.keys(), holes, count, held, lengths, rules.size)
     _make_even(shape, patches, count, held, curves, rules, faced)
     for strip in strips:
         if not fits(strip, count):  # its sides do not face each other: it gets elements after all

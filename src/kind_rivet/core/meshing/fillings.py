@@ -119,7 +119,11 @@ def _symmetric(loops: list[Floats], size: float, growth: float, same: float = SA
 
     try:
         alike, axes = fill_symmetric(loops, size, growth, fill_part, same)
-        return (alike, axes) if alike is not None else (fill_straddled(loops, size, growth, fill_part, same), 0)
+        astride = fill_straddled(loops, size, growth, fill_part, same)
+        if alike is None or astride is None:
+            return (alike, axes) if astride is None else (astride, 0)
+        flow = Flow(field_of(loops), size, growth, np.empty((0, 4)))
+        return (alike, axes) if unrest(alike, loops, flow) < unrest(astride, loops, flow) else (astride, 0)
     except CannotFill:
         return None, 0
 

@@ -48,7 +48,11 @@ def in_twos(shape: Shape, curves: list[Curve], count: NDArray[np.int64], held: N
 def _leads_on(shape: Shape, curves: list[Curve], size: float, edge: int, vertex: int) -> bool:
     """Does one other free edge of the same wall, long enough, go on from an edge at a vertex in its direction?"""
     beside = [e for e in shape.vertices[vertex] if e != edge]
-    if len(beside) != 1 or shape.edge_faces[beside[0]] != shape.edge_faces[edge] or curves[beside[0]].length < max(BESIDE * size, LONGER * curves[edge].length):
+    if (
+        len(beside) != 1
+        or shape.edge_faces[beside[0]] != shape.edge_faces[edge]
+        or curves[beside[0]].length < max(BESIDE * size, LONGER * curves[edge].length)
+    ):
         return False
     return runs_on(shape, edge, beside[0], vertex)
 

@@ -83,14 +83,16 @@ def cost_of(margin, corner):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def star(points, v, shells, inc, start, aim, values):  # type: ignore[no-untyped-def]
-    """Cost (`cost_of`), least margin and least scaled Jacobian of the elements round node v."""
+def star(points, v, shells, inc, start, aim, values, most=np.inf):  # type: ignore[no-untyped-def]
+    """Cost (`cost_of`), least margin and least scaled Jacobian of the elements round node v; of some of them once these cost `most` or more."""
     cost, worst, square = 0.0, np.inf, np.inf
     for i in range(start[v], start[v + 1]):
         m = max(margin_of(points, shells, inc[i], aim, values), -20.0)
         worst = min(worst, m)
         square = min(square, values[SCALED_JACOBIAN])
         cost += cost_of(m, values[SCALED_JACOBIAN])
+        if cost >= most:  # no element costs less than nothing
+            break
     return cost, worst, square
 
 
@@ -172,7 +174,7 @@ def move_rounds(points, order, shells, inc, start, beside, aim, code, data, roun
                     c, s = step * math.cos(a), step * math.sin(a)
                     px, py, pz = onto(code[v], data[v], x + c * tx + s * bx, y + c * ty + s * by, z + c * tz + s * bz)
                     points[v, 0], points[v, 1], points[v, 2] = px, py, pz
-                    now, low, corner = star(points, v, shells, inc, start, aim, values)
+                    now, low, corner = star(points, v, shells, inc, start, aim, values, best)
                     if now >= best:
                         continue
                     left = excess(points, v, shells, inc, start, beside, size)

@@ -45,81 +45,151 @@ DEGREES = 180.0 / math.pi
 
 
 @kernel
-def _between(ax, ay, az, bx, by, bz):  # type: ignore[no-untyped-def]
+def _side(points, a, b):  # type: ignore[no-untyped-def]
+    """From node a to node b."""
+    return points[b, 0] - points[a, 0], points[b, 1] - points[a, 1], points[b, 2] - points[a, 2]
+
+
+@kernel
+def _cross(u, w):  # type: ignore[no-untyped-def]
+    return u[1] * w[2] - u[2] * w[1], u[2] * w[0] - u[0] * w[2], u[0] * w[1] - u[1] * w[0]
+
+
+@kernel
+def _dot(u, w):  # type: ignore[no-untyped-def]
+    return u[0] * w[0] + u[1] * w[1] + u[2] * w[2]
+
+
+@kernel
+def _length(u):  # type: ignore[no-untyped-def]
+    return math.sqrt(u[0] * u[0] + u[1] * u[1] + u[2] * u[2])
+
+
+@kernel
+def _between(u, w):  # type: ignore[no-untyped-def]
     """Angle between two vectors in degrees."""
-    cx, cy, cz = ay * bz - az * by, az * bx - ax * bz, ax * by - ay * bx
-    return math.atan2(math.sqrt(cx * cx + cy * cy + cz * cz), ax * bx + ay * by + az * bz) * DEGREES
+    return math.atan2(_length(_cross(u, w)), _dot(u, w)) * DEGREES
+
+
+@kernel
+def _lean(u, w):  # type: ignore[no-untyped-def]
+    """90° less the smaller angle between two lines."""
+    cross = _between(u, w)
+    return 90.0 - min(cross, 180.0 - cross)
+
+
+@kernel
+def _corner(come, go, normal):  # type: ignore[no-untyped-def]
+    """Jacobian against a unit normal, the angle as a place (x, y) in its direction, and the normal, as long as twice
+    the corner's tria, between two sides one after the other."""
+    across = _cross(come, go)
+    return _dot(normal, across), (-_dot(go, come), _length(across)), across
+
+
+@kernel
+def _angle(at):  # type: ignore[no-untyped-def]
+    """The angle (°) in whose direction a place lies."""
+    return math.atan2(at[1], at[0]) * DEGREES
+
+
+@kernel
+def _least(a, b):  # type: ignore[no-untyped-def]
+    """The place at the smaller of two angles between 0 and 180°."""
+    return b if b[1] * a[0] < a[1] * b[0] else a
+
+
+@kernel
+def _largest(a, b):  # type: ignore[no-untyped-def]
+    """The place at the larger of two angles between 0 and 180°."""
+    return b if a[1] * b[0] < b[1] * a[0] else a
+
+
+@kernel
+def _least_and_largest(at0, at1, at2, at3, j0, j1, j2, j3):  # type: ignore[no-untyped-def]
+    """Least and largest corner angle (°); corners of negative Jacobian are re-entrant.
+
+    Arcs are slow to take: angles are compared by the places in their directions, unless they are past 180° or none.
+    """
+    if min(j0, j1, j2, j3) >= 0 and min(at0[1], at1[1], at2[1], at3[1]) > 0:
+        return _angle(_least(_least(at0, at1), _least(at2, at3))), _angle(_largest(_largest(at0, at1), _largest(at2, at3)))
+    a0, a1, a2, a3 = _angle(at0), _angle(at1), _angle(at2), _angle(at3)
+    a0, a1 = 360.0 - a0 if j0 < 0 else a0, 360.0 - a1 if j1 < 0 else a1
+    a2, a3 = 360.0 - a2 if j2 < 0 else a2, 360.0 - a3 if j3 < 0 else a3
+    return min(a0, a1, a2, a3), max(a0, a1, a2, a3)
+
+
+@kernel
+def _larger_between(a, b, c, d):  # type: ignore[no-untyped-def]
+    """The larger (°) of the angles between vectors a and b, c and d."""
+    one, other = (_dot(a, b), _length(_cross(a, b))), (_dot(c, d), _length(_cross(c, d)))
+    if one[0] > 0 and other[0] > 0:
+        return _angle(_largest(one, other))
+    return max(_angle(one), _angle(other))
+
+
+@kernel
+def _tria_corner(come, go):  # type: ignore[no-untyped-def]
+    """Angle (°) of a tria's corner, and how its median leans on the line between the middles of the sides that meet there."""
+    median = ((go[0] - come[0]) / 2, (go[1] - come[1]) / 2, (go[2] - come[2]) / 2)
+    middles = ((go[0] + come[0]) / 2, (go[1] + come[1]) / 2, (go[2] + come[2]) / 2)
+    return _between(go, (-come[0], -come[1], -come[2])), _lean(median, middles)
 
 
 @kernel
 def element_values(points, shells, e, out):  # type: ignore[no-untyped-def]
     """All metrics of shell row e into out (10,); warp and taper of trias are 0."""
-    n = 3 if shells[e, 3] < 0 else 4
-    sx, sy, sz, length = np.empty(4), np.empty(4), np.empty(4), np.empty(4)
-    shortest, longest = np.inf, 0.0
-    for k in range(n):
-        a, b = shells[e, k], shells[e, (k + 1) % n]
-        sx[k], sy[k], sz[k] = points[b, 0] - points[a, 0], points[b, 1] - points[a, 1], points[b, 2] - points[a, 2]
-        length[k] = math.sqrt(sx[k] ** 2 + sy[k] ** 2 + sz[k] ** 2)
-        shortest, longest = min(shortest, length[k]), max(longest, length[k])
+    if shells[e, 3] < 0:
+        _tria_values(points, shells[e, 0], shells[e, 1], shells[e, 2], out)
+    else:
+        _quad_values(points, shells[e, 0], shells[e, 1], shells[e, 2], shells[e, 3], out)
+
+
+@kernel
+def _tria_values(points, a, b, c, out):  # type: ignore[no-untyped-def]
+    s0, s1, s2 = _side(points, a, b), _side(points, b, c), _side(points, c, a)
+    l0, l1, l2 = _length(s0), _length(s1), _length(s2)
+    shortest, longest = min(l0, l1, l2), max(l0, l1, l2)
+    double = _length(_cross(s0, s1))
+    largest_product = max(l0 * l1, l1 * l2, l2 * l0)
+    angle0, skew0 = _tria_corner(s2, s0)
+    angle1, skew1 = _tria_corner(s0, s1)
+    angle2, skew2 = _tria_corner(s1, s2)
     out[0] = longest / shortest if shortest > 0 else np.inf
+    out[1], out[2], out[3] = max(skew0, skew1, skew2, 0.0), 0.0, 0.0
+    out[4], out[5] = min(angle0, angle1, angle2), max(angle0, angle1, angle2)
+    out[6] = 1.0 if double > 0 else 0.0
+    out[7] = double * 2.0 / math.sqrt(3.0) / largest_product if largest_product > 0 else 0.0
     out[8], out[9] = shortest, longest
-    if n == 3:
-        nx, ny, nz = sy[0] * sz[1] - sz[0] * sy[1], sz[0] * sx[1] - sx[0] * sz[1], sx[0] * sy[1] - sy[0] * sx[1]
-        double = math.sqrt(nx * nx + ny * ny + nz * nz)
-        largest_product = max(length[0] * length[1], length[1] * length[2], length[2] * length[0])
-        out[7] = double * 2.0 / math.sqrt(3.0) / largest_product if largest_product > 0 else 0.0
-        out[6] = 1.0 if double > 0 else 0.0
-        out[2], out[3] = 0.0, 0.0
-        low, high, skew = 360.0, 0.0, 0.0
-        for k in range(3):
-            j = (k + 2) % 3
-            angle = _between(sx[k], sy[k], sz[k], -sx[j], -sy[j], -sz[j])
-            low, high = min(low, angle), max(high, angle)
-            # Median from corner k against the line between the middles of the sides that meet there.
-            mx, my, mz = (sx[k] - sx[j]) / 2, (sy[k] - sy[j]) / 2, (sz[k] - sz[j]) / 2
-            gx, gy, gz = (sx[k] + sx[j]) / 2, (sy[k] + sy[j]) / 2, (sz[k] + sz[j]) / 2
-            cross = _between(mx, my, mz, gx, gy, gz)
-            skew = max(skew, 90.0 - min(cross, 180.0 - cross))
-        out[1], out[4], out[5] = skew, low, high
-        return
+
+
+@kernel
+def _quad_values(points, a, b, c, d, out):  # type: ignore[no-untyped-def]
+    s0, s1, s2, s3 = _side(points, a, b), _side(points, b, c), _side(points, c, d), _side(points, d, a)
+    l0, l1, l2, l3 = _length(s0), _length(s1), _length(s2), _length(s3)
+    shortest, longest = min(l0, l1, l2, l3), max(l0, l1, l2, l3)
     # Lines between opposite side middles, and the normal they span.
-    ux, uy, uz = sx[0] - sx[2], sy[0] - sy[2], sz[0] - sz[2]
-    vx, vy, vz = sx[1] - sx[3], sy[1] - sy[3], sz[1] - sz[3]
-    cross = _between(ux, uy, uz, vx, vy, vz)
-    out[1] = 90.0 - min(cross, 180.0 - cross)
-    nx, ny, nz = uy * vz - uz * vy, uz * vx - ux * vz, ux * vy - uy * vx
-    size = math.sqrt(nx * nx + ny * ny + nz * nz)
+    u, v = (s0[0] - s2[0], s0[1] - s2[1], s0[2] - s2[2]), (s1[0] - s3[0], s1[1] - s3[1], s1[2] - s3[2])
+    normal = _cross(u, v)
+    size = _length(normal)
     if size > 0:
-        nx, ny, nz = nx / size, ny / size, nz / size
-    low, high, scaled, least_j, largest_j = 360.0, 0.0, 2.0, np.inf, -np.inf
-    area = np.empty(4)
-    for k in range(4):
-        j = (k + 3) % 4
-        angle = _between(sx[k], sy[k], sz[k], -sx[j], -sy[j], -sz[j])
-        cx, cy, cz = sy[j] * sz[k] - sz[j] * sy[k], sz[j] * sx[k] - sx[j] * sz[k], sx[j] * sy[k] - sy[j] * sx[k]
-        jacobian = nx * cx + ny * cy + nz * cz
-        if jacobian < 0:
-            angle = 360.0 - angle
-        low, high = min(low, angle), max(high, angle)
-        product = length[j] * length[k]
-        scaled = min(scaled, jacobian / product if product > 0 else 0.0)
-        least_j, largest_j = min(least_j, jacobian), max(largest_j, jacobian)
-        area[k] = math.sqrt(cx * cx + cy * cy + cz * cz) / 2
-    out[4], out[5], out[7] = low, high, scaled
-    out[6] = largest_j / least_j if least_j > 0 else 0.0
-    mean = (area[0] + area[1] + area[2] + area[3]) / 4
-    worst = 0.0
-    for k in range(4):
-        worst = max(worst, abs(area[k] - mean))
-    out[3] = worst / mean if mean > 0 else 1.0
-    warp = 0.0
-    for k in range(2):  # trias (k-1, k, k+1) and (k+1, k+2, k+3) share the other diagonal
-        j, l, m = (k + 3) % 4, (k + 1) % 4, (k + 2) % 4
-        ax, ay, az = sy[j] * sz[k] - sz[j] * sy[k], sz[j] * sx[k] - sx[j] * sz[k], sx[j] * sy[k] - sy[j] * sx[k]
-        bx, by, bz = sy[l] * sz[m] - sz[l] * sy[m], sz[l] * sx[m] - sx[l] * sz[m], sx[l] * sy[m] - sy[l] * sx[m]
-        warp = max(warp, _between(ax, ay, az, bx, by, bz))
-    out[2] = warp
+        normal = (normal[0] / size, normal[1] / size, normal[2] / size)
+    j0, at0, n0 = _corner(s3, s0, normal)
+    j1, at1, n1 = _corner(s0, s1, normal)
+    j2, at2, n2 = _corner(s1, s2, normal)
+    j3, at3, n3 = _corner(s2, s3, normal)
+    p0, p1, p2, p3 = l3 * l0, l0 * l1, l1 * l2, l2 * l3
+    scaled = min(j0 / p0 if p0 > 0 else 0.0, j1 / p1 if p1 > 0 else 0.0, j2 / p2 if p2 > 0 else 0.0, j3 / p3 if p3 > 0 else 0.0)
+    least, largest = min(j0, j1, j2, j3), max(j0, j1, j2, j3)
+    area0, area1, area2, area3 = at0[1] / 2, at1[1] / 2, at2[1] / 2, at3[1] / 2
+    mean = (area0 + area1 + area2 + area3) / 4
+    taper = max(abs(area0 - mean), abs(area1 - mean), abs(area2 - mean), abs(area3 - mean))
+    out[0] = longest / shortest if shortest > 0 else np.inf
+    out[1] = _lean(u, v)
+    out[2] = _larger_between(n0, n2, n1, n3)  # each two trias share a diagonal
+    out[3] = taper / mean if mean > 0 else 1.0
+    out[4], out[5] = _least_and_largest(at0, at1, at2, at3, j0, j1, j2, j3)
+    out[6] = largest / least if least > 0 else 0.0
+    out[7], out[8], out[9] = scaled, shortest, longest
 
 
 @kernel
