@@ -15,11 +15,12 @@ from numpy.typing import NDArray
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.kernels import kernel
 from kind_rivet.core.quality.easing import ENOUGH, Aim, move_rounds
-from kind_rivet.core.quality.growth import sizes
+from kind_rivet.core.quality.growth import AIM, sizes
 from kind_rivet.core.repair.row_lines import move_lines
 from kind_rivet.core.repair.together import FIRM, shells_at, shifted
 
 ROUNDS = 24
+STALLED, LESS = 4, 0.99  # rounds after which no more are made where the excess of growth did not fall below that share of what it was
 NEAR = 3  # rows round a pair whose single nodes move along
 MOST = 800  # shells; where there are more the mesh is coarser than its shape allows
 STEPS = (0.2, 0.08, 0.03)  # of a shell's size
@@ -121,13 +122,16 @@ def even_out(
     Arguments as for `easing.move_rounds`; movable (n,): nodes that may move on their carriers;
     rings : those whose width may change, though their nodes stay else.
     """
-    moves = 0
+    moves, least, stalled = 0, np.inf, 0
     for _ in range(ROUNDS):
         size = sizes(points, shells)
         other = np.where(beside >= 0, size[np.maximum(beside, 0)], size[:, None])
         growth = np.maximum(other, size[:, None]) / np.maximum(np.minimum(other, size[:, None]), 1e-300)
         lot = np.flatnonzero((growth > most).any(axis=1))
-        if not 0 < len(lot) <= MOST:
+        over = float((np.maximum(growth[lot] - AIM, 0.0) ** 2).sum())
+        stalled = 0 if over < LESS * least else stalled + 1
+        least = min(least, over)
+        if not 0 < len(lot) <= MOST or stalled == STALLED:
             break
         made = _widen(points, rings, lot, shells, inc, start, beside, aim)
         made += int(move_lines(points, lot, movable, code, data, shells, inc, start, beside, aim))
