@@ -122,8 +122,8 @@ def _symmetric(loops: list[Floats], size: float, growth: float, same: float = SA
         astride = fill_straddled(loops, size, growth, fill_part, same)
         if alike is None or astride is None:
             return (alike, axes) if astride is None else (astride, 0)
-        flow = Flow(field_of(loops), size, growth, np.empty((0, 4)))
-        return (alike, axes) if unrest(alike, loops, flow) < unrest(astride, loops, flow) else (astride, 0)
+        better = calmest(least_faults([alike, astride], loops, size), loops, size, growth)
+        return better, axes if better is alike else 0
     except CannotFill:
         return None, 0
 

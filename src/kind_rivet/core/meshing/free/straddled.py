@@ -50,9 +50,12 @@ def fill_straddled(loops: list[Floats], size: float, growth: float, fill_part: F
     closer, twin = border.copy(), np.arange(len(border))  # twin: of both ends of a side across an axis the one that stays
     for row in rows:
         off = row.off(border)
-        inward = np.where(np.abs(off) < row.half + same * size, off, np.sign(off) * row.half)  # ends of sides right onto the axis
+        sides = np.flatnonzero((off * off[after] < 0) & (row.half > 0))
+        inward = np.sign(off) * row.half
+        for onto in (sides, after[sides], np.flatnonzero(np.abs(off) < same * size)):
+            inward[onto] = off[onto]  # right onto the axis
         closer = closer - inward[:, None] * row.across
-        for a in np.flatnonzero((off * off[after] < 0) & (row.half > 0)).tolist():
+        for a in sides.tolist():
             twin[[a, after[a]]] = min(twin[a], twin[after[a]])
     keeps = twin == np.arange(len(border))
     mesh, _ = fill_symmetric([closer[a:b][keeps[a:b]] for a, b in pairwise(first)], size, growth, fill_part, same)
