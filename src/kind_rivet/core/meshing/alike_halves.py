@@ -54,10 +54,13 @@ def halves_alike(
                 continue
             ways = [0] if across.nodes else [1] if across.sides else [0, 1]
             changes = [c for parity in ways if (c := _changed(across.edges, parity, count, lengths)) is not None]
-            for e, n in min(
-                changes, key=lambda c: sum(abs(float(np.log(n / max(lengths[e], 0.5)))) for e, n in c.items()), default={}
-            ).items():
+            for e, n in min(changes, key=lambda change: _strain(change, lengths), default={}).items():
                 count[e] = n
+
+
+def _strain(change: dict[int, int], lengths: NDArray[np.float64]) -> float:
+    """How far the counts of a change are from those wanted."""
+    return sum(abs(float(np.log(n / max(lengths[e], 0.5)))) for e, n in change.items())
 
 
 def _marks(patch: Patch, loop: int) -> Floats:
@@ -85,7 +88,7 @@ def _across(
     for k, loop in enumerate(patch.loops):
         if len(loop) == 1:
             if abs((patch.outlines[k].mean(axis=0) - centre) @ normal) < SAME * size and k in rings:
-                off = ((angle - node_direction(patch, rings[k])) * rings[k].divisions / (2 * np.pi)) % 1
+                off = ((angle - node_direction(patch, rings[k])) * rings[k].divisions / (2 * np.pi)) % 1  # of a step
                 if min(off, 1 - off) < ON_NODE:
                     nodes = True
                 elif abs(off - 0.5) < ON_NODE:

@@ -143,9 +143,8 @@ def _in_phase(hole: RoundHole, patch: Patch, angle: Floats) -> int:
     exact = abs(float(angle[-1] - angle[0])) / step
     if abs(exact - round(exact)) < NEARLY or len(patch.loops[hole.loop]) > 1:
         return round(exact)
-    between = (
-        abs(((float(angle[0] + angle[-1]) / 2 - node_direction(patch, hole)) / step) % 1 - 0.5) < 0.25
-    )  # the middle lies between two nodes
+    middle = float(angle[0] + angle[-1]) / 2
+    between = abs(((middle - node_direction(patch, hole)) / step) % 1 - 0.5) < 0.25  # the middle lies between two nodes
     low = int(exact)
     return low if (low % 2 == 1) == between else low + 1
 
