@@ -27,7 +27,7 @@ from kind_rivet.core.meshing.sizes import spots_of
 
 SIGNED = 0.65  # scaled Jacobian from which a mesh with three mirror axes or more and no tria is taken without trying another
 ON_TUBE = 0.5  # scaled Jacobian from which rows along and round a tube are taken at once
-ALIKE = 1.15  # unease of a symmetric mesh against a free one up to which it is preferred
+ALIKE, ALIKE_PATTERN = 1.15, 1.02  # unease of a symmetric mesh against a free one up to which it is preferred, and amid a pattern of holes
 CALM_ROWS = 0.25  # unease on average up to which a regular mesh is taken without trying the free one
 CALM_CLEARINGS, EASE = 0.04, 0.75  # unease and worst scaled Jacobian with which rows round clearings are taken at once
 SMALL = 200  # border nodes of a region that need be symmetric only nearly
@@ -84,7 +84,8 @@ def best_filling(
         raise
     if grain is not None:
         return with_grain(patch, [regular, rows, alike, free], loops, hard, spots, grain, size, rules.growth)
-    if alike is not None and alike.worst > min(0.6, free.worst) and unrest(alike, loops, flow) <= ALIKE * unrest(free, loops, flow):
+    leeway = ALIKE_PATTERN if len(loops) > PATTERN else ALIKE
+    if alike is not None and alike.worst > min(0.6, free.worst) and unrest(alike, loops, flow) <= leeway * unrest(free, loops, flow):
         free = least_faults([free, alike], loops, size)[-1]  # the symmetric one, unless it has more faults
     if rows is not None and rows.trias <= free.trias and unrest(rows, loops, flow) < unrest(free, loops, flow):
         free = easiest([rows, free], loops, size, rules.growth)

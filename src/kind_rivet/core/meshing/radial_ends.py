@@ -24,6 +24,7 @@ from kind_rivet.core.meshing.washers import LEAST_FACING, RoundHole, counted_by_
 
 LEAST_SPAN = 0.5  # divisions of the ring: a line that spans less gets along without
 SLIDE = 0.8  # sizes by which a vertex may slide
+OUTWARD = 0.45  # of a step: as far within the next ray as a line may begin to count from there
 MORE = (0, 4, 8)  # divisions that the ring may get besides its own
 
 
@@ -154,7 +155,8 @@ def _on_rays(shape: Shape, curves: list[Curve], patch: Patch, hole: RoundHole, l
     if end - begin < LEAST_SPAN * step:
         return None
     node = line.way * node_direction(patch, hole)
-    rays = node + step * np.arange(round((begin - node) / step), round((end - node) / step) + 1)
+    # Between two rays a line rather begins and ends outside, at the foot of the hole on a side.
+    rays = node + step * np.arange(np.floor((begin - node) / step + OUTWARD), np.ceil((end - node) / step - OUTWARD) + 1)
     if len(rays) < 2 or rays[0] < line.angles[0][0] or rays[-1] > line.angles[-1][-1]:
         return None
     owner = np.searchsorted([a[-1] for a in line.angles[:-1]], rays)
@@ -168,6 +170,7 @@ def _on_rays(shape: Shape, curves: list[Curve], patch: Patch, hole: RoundHole, l
     at: list[int] = []  # the ray to which every vertex slides
     for k, part in enumerate(line.passages[:-1]):
         nearest = int(np.clip(np.round((line.angles[k][-1] - rays[0]) / step), 0, len(rays) - 1))
+        nearest = 0 if k == 0 else len(rays) - 1 if k == len(line.passages) - 2 else nearest
         vertex = int(shape.edges[part.edge].nodes[-1 if part.forward else 0])
         if np.linalg.norm(shape.points[vertex] - places[nearest]) > SLIDE * size:
             return None
