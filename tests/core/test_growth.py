@@ -19,11 +19,12 @@ from kind_rivet.core.meshing.room_to_grow import leave_room_to_grow, reach
 from kind_rivet.core.meshing.rules import ShellRules
 from kind_rivet.core.meshing.shells import mesh_sheet
 from kind_rivet.core.operations import perform
-from kind_rivet.core.quality.easing import ENOUGH, STRAIGHT, aim_for, margin_of, move_rounds, node_elements
+from kind_rivet.core.quality.easing import ENOUGH, STRAIGHT, aim_for, margin_of, move_rounds, node_elements, star
 from kind_rivet.core.quality.growth import beside, growths
 from kind_rivet.core.quality.index import judge
 from kind_rivet.core.quality.limits import DEFAULT
 from kind_rivet.core.quality.shell_metrics import LEAST_ANGLE, SCALED_JACOBIAN, SIDE_RATIO, shell_metrics
+from kind_rivet.core.repair import like_sizes
 from kind_rivet.core.repair.holds import holds_of
 from kind_rivet.core.repair.optimise import NEW, optimise
 from kind_rivet.core.repair.row_lines import move_lines
@@ -261,3 +262,28 @@ def test_rows_between_two_tight_bends_can_grow_from_both() -> None:
     """Three rows of 2.8 beside bends of 0.9 would need one of 4.7 amid them."""
     assert reach([0.88, 0.88], 3, 2.5) < 8.4 < reach([0.88, 0.88], 4, 2.5)
     assert reach([0.88], 3, 2.5) == pytest.approx(0.88 * 1.46**2 + 2 * 3.75)
+
+
+def test_rounds_end_that_gain_nothing(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Nodes went to and fro for 24 rounds beside a pair that nothing makes alike."""
+    points, shells = rows_at([0.0, 1.0, 4.0, 5.0], [0.0, 1.0, 2.0])
+    inc, start = node_elements(shells, len(points))
+    rounds: list[int] = []
+    for name in ("_widen", "move_lines", "_move_sides"):
+        monkeypatch.setattr(like_sizes, name, lambda *_: 0)
+    monkeypatch.setattr(like_sizes, "move_rounds", lambda *_: rounds.append(1) or 1)
+    aim = aim_for(DEFAULT, 1.0, np.ones(len(shells)))
+    movable, code, data = np.ones(len(points), bool), np.zeros(len(points), np.int8), np.zeros((len(points), 8))
+    made = like_sizes.even_out(points, movable, code, data, shells, inc, start, beside(shells), aim, MOST_GROWTH)
+    assert made == len(rounds) == like_sizes.STALLED < like_sizes.ROUNDS
+
+
+def test_a_star_is_given_up_once_it_costs_too_much() -> None:
+    points, shells = rows_at([0.0, 1.0, 1.4], [0.0, 1.0, 1.3])
+    inc, start = node_elements(shells, len(points))
+    aim, values = aim_for(DEFAULT, 1.0, np.ones(len(shells))), np.empty(10)
+    whole, worst, square = star(points, 4, shells, inc, start, aim, values)
+    assert star(points, 4, shells, inc, start, aim, values, whole * 1.01) == (whole, worst, square)
+    part, least, _ = star(points, 4, shells, inc, start, aim, values, 1e-9)
+    assert 1e-9 <= part < whole
+    assert least >= worst
