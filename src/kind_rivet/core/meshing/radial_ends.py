@@ -18,8 +18,9 @@ from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.meshing.curves import Curve
 from kind_rivet.core.meshing.near_edges import SPACING, angles_about, node_direction
 from kind_rivet.core.meshing.patch import BorderEdge, Patch
-from kind_rivet.core.meshing.roundings import runs_on
+from kind_rivet.core.meshing.roundings import goes_on
 from kind_rivet.core.meshing.rules import ShellRules
+from kind_rivet.core.meshing.sheet_mesh import Ints
 from kind_rivet.core.meshing.washers import LEAST_FACING, RoundHole, counted_by_hand, may_turn, turned_to, widths_for
 
 LEAST_SPAN = 0.5  # divisions of the ring: a line that spans less gets along without
@@ -50,6 +51,11 @@ class RadialEnds:
             begun = rest.get(e, (0.0, 1.0))
             rest[e] = (low if low else begun[0], high if high != 1.0 else begun[1])
         return RadialEnds(self.counts | other.counts, self.shares | other.shares, rest, self.slid | other.slid)
+
+    def nodes(self, shape: Shape, edge_nodes: list[Ints]) -> dict[int, Floats]:
+        """Mesh nodes that stand for vertices which slid → their places (3,)."""
+        ends = ((v, e, k) for v in self.slid for e in shape.vertices[v] for k in (0, -1) if int(shape.edges[e].nodes[k]) == v)
+        return {int(edge_nodes[e][k]): self.slid[v] for v, e, k in ends}
 
     def along(self, count: NDArray[np.int64]) -> dict[int, Floats]:
         """Shares (n + 1,) of the length of every edge that follows, with the counts (e,) of all edges."""
@@ -101,7 +107,7 @@ def _lines_round(shape: Shape, patch: Patch, hole: RoundHole, size: float) -> It
     if n < 4:
         return
     near = [angles_about(hole, patch, p, size) if p.corners[0] != p.corners[-1] else None for p in loop]
-    smooth = [_joined(shape, loop[i - 1], p) for i, p in enumerate(loop)]  # with the one before
+    smooth = [goes_on(shape, loop[i - 1].edge, _end_of(shape, loop[i - 1])) == p.edge for i, p in enumerate(loop)]  # with the one before
     inside = [a is not None for a in near]
     for i in range(n):
         if not inside[i] or (inside[i - 1] and smooth[i]):
@@ -123,12 +129,9 @@ def _lines_round(shape: Shape, patch: Patch, hole: RoundHole, size: float) -> It
             yield _Line((loop[before], *(loop[r] for r in run), loop[behind]), tuple(way * a for a in angles), float(way))
 
 
-def _joined(shape: Shape, one: BorderEdge, other: BorderEdge) -> bool:
-    """Does a passage run on into the next one, both of them free and nothing else there?"""
-    chain = shape.edges[one.edge].nodes
-    vertex = int(chain[-1] if one.forward else chain[0])
-    free = len(shape.edge_faces[one.edge]) == 1 and len(shape.edge_faces[other.edge]) == 1
-    return free and one.edge != other.edge and len(shape.vertices[vertex]) == 2 and runs_on(shape, one.edge, other.edge, vertex)
+def _end_of(shape: Shape, part: BorderEdge) -> int:
+    """The vertex at which a passage ends."""
+    return int(shape.edges[part.edge].nodes[-1 if part.forward else 0])
 
 
 def _fitted(
@@ -171,7 +174,7 @@ def _on_rays(shape: Shape, curves: list[Curve], patch: Patch, hole: RoundHole, l
     for k, part in enumerate(line.passages[:-1]):
         nearest = int(np.clip(np.round((line.angles[k][-1] - rays[0]) / step), 0, len(rays) - 1))
         nearest = 0 if k == 0 else len(rays) - 1 if k == len(line.passages) - 2 else nearest
-        vertex = int(shape.edges[part.edge].nodes[-1 if part.forward else 0])
+        vertex = _end_of(shape, part)
         if np.linalg.norm(shape.points[vertex] - places[nearest]) > SLIDE * size:
             return None
         ends.slid[vertex] = places[nearest]
@@ -184,17 +187,16 @@ def _on_rays(shape: Shape, curves: list[Curve], patch: Patch, hole: RoundHole, l
             ends.shares[part.edge] = along if part.forward else along[::-1]
     for k, ray in ((0, 0), (len(line.passages) - 1, -1)):
         part = line.passages[k]
-        onto = share[ray] if owner[ray] == k else _beyond(curves, part, places[ray], k == 0)
-        ends.rest[part.edge] = (0.0, onto) if part.forward == (k == 0) else (onto, 1.0)
+        at_last = part.forward == (k == 0)  # does the line lie at the last end of the edge, in its own sense?
+        onto = share[ray] if owner[ray] == k else _beyond(curves[part.edge], places[ray], at_last)
+        ends.rest[part.edge] = (0.0, onto) if at_last else (onto, 1.0)
     return ends
 
 
-def _beyond(curves: list[Curve], part: BorderEdge, place: Floats, at_last: bool) -> float:
-    """Share of an edge's length, beyond it, at which a place off its last end along a passage, or its first, lies."""
-    curve = curves[part.edge]
-    forward = part.forward == at_last
-    off = float(np.linalg.norm(place - curve.points[-1 if forward else 0])) / curve.length
-    return 1.0 + off if forward else -off
+def _beyond(curve: Curve, place: Floats, at_last: bool) -> float:
+    """Share of a curve's length at which a place off its last end, or its first, lies beyond it."""
+    off = float(np.linalg.norm(place - curve.points[-1 if at_last else 0])) / curve.length
+    return 1.0 + off if at_last else -off
 
 
 def _share(patch: Patch, hole: RoundHole, line: _Line, k: int, ray: float) -> float:

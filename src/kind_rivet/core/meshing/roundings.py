@@ -20,7 +20,7 @@ from kind_rivet.core.meshing.rules import ShellRules
 SHORT = 1.8  # of the length that is looked past anyway
 BESIDE, LONGER = 0.6, 1.5  # sizes, and lengths of its own, that the edges are long at least that it joins
 MOST_IN_TWO = 2.8  # sizes: longest rounding of two divisions
-SMOOTH = np.cos(np.radians(8.0))  # how nearly they run on into it, as read from facets
+SMOOTH = np.cos(np.radians(8.0))  # how nearly edges that go on in one direction do so, as read from facets
 
 
 def short_roundings(shape: Shape, curves: list[Curve], rules: ShellRules, holes: Collection[int]) -> list[int]:
@@ -46,20 +46,17 @@ def in_twos(shape: Shape, curves: list[Curve], count: NDArray[np.int64], held: N
 
 
 def _leads_on(shape: Shape, curves: list[Curve], size: float, edge: int, vertex: int) -> bool:
-    """Does one other free edge of the same wall, long enough, go on from an edge at a vertex in its direction?"""
+    """Does a free edge go on at a vertex into another one that is long enough?"""
+    other = goes_on(shape, edge, vertex)
+    return other is not None and curves[other].length >= max(BESIDE * size, LONGER * curves[edge].length)
+
+
+def goes_on(shape: Shape, edge: int, vertex: int) -> int | None:
+    """The one other edge at a vertex, if both are free edges of one wall and have one direction there."""
     beside = [e for e in shape.vertices[vertex] if e != edge]
-    if (
-        len(beside) != 1
-        or shape.edge_faces[beside[0]] != shape.edge_faces[edge]
-        or curves[beside[0]].length < max(BESIDE * size, LONGER * curves[edge].length)
-    ):
-        return False
-    return runs_on(shape, edge, beside[0], vertex)
-
-
-def runs_on(shape: Shape, one: int, other: int, vertex: int) -> bool:
-    """Do two edges that meet at a vertex have one direction there?"""
-    return bool(_leaving(shape, one, vertex) @ _leaving(shape, other, vertex) < -SMOOTH)
+    if len(beside) != 1 or len(shape.edge_faces[edge]) != 1 or shape.edge_faces[beside[0]] != shape.edge_faces[edge]:
+        return None
+    return beside[0] if _leaving(shape, edge, vertex) @ _leaving(shape, beside[0], vertex) < -SMOOTH else None
 
 
 def _leaving(shape: Shape, edge: int, vertex: int) -> Floats:

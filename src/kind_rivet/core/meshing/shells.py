@@ -169,13 +169,7 @@ def _mesh_once(
     edge_nodes, stations = nodes_along(shape, curves, count, shift, build, lines, rules, facing, sheet.feet, ends.slid)
     join_strips(shape, patches, strips, edge_nodes, build)
     passed = {strip.region for strip in strips} | staying
-    slid = {
-        int(edge_nodes[e][k]): ends.slid[v]
-        for v in ends.slid
-        for e in shape.vertices[v]
-        for k in (0, -1)
-        if int(shape.edges[e].nodes[k]) == v
-    }
+    slid = ends.nodes(shape, edge_nodes)
     hard_face = _nearest_face(shape, hard)
     begun = []
     for number, patch in enumerate(patches):
