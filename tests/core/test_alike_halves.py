@@ -8,6 +8,7 @@ from scipy.spatial import cKDTree
 
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.geometry.shape import Shape
+from kind_rivet.core.meshing import fillings
 from kind_rivet.core.meshing.alike_halves import halves_alike
 from kind_rivet.core.meshing.curves import Curve
 from kind_rivet.core.meshing.detail import narrow_strips
@@ -129,3 +130,14 @@ def test_both_ends_of_a_narrow_strip_lie_across_it() -> None:
     for strip in strips:
         assert len(strip.across) == 2
         assert all(shape.edges[e].carrier.kind == "circle" for e in strip.across)
+
+
+def test_a_symmetric_mesh_is_kept_where_none_astride_its_other_axis_can_be_filled(monkeypatch: pytest.MonkeyPatch) -> None:
+    def refuse(*_: object) -> None:
+        raise CannotFill("No.", np.zeros(2))
+
+    loops = [frame(12.6, 8.6, (12, 9))]
+    monkeypatch.setattr(fillings, "fill_straddled", refuse)
+    mesh, axes = fillings._symmetric(loops, 1.0, 0.25)
+    assert mesh is not None
+    assert axes == 1

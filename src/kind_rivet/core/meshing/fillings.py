@@ -118,15 +118,15 @@ def _symmetric(loops: list[Floats], size: float, growth: float, same: float = SA
     def fill_part(lot: list[Floats]) -> FlatMesh:
         return _part(lot, size, growth, _filled)
 
+    astride = tried(lambda: fill_straddled(loops, size, growth, fill_part, same))
     try:
         alike, axes = fill_symmetric(loops, size, growth, fill_part, same)
-        astride = fill_straddled(loops, size, growth, fill_part, same)
-        if alike is None or astride is None:
-            return (alike, axes) if astride is None else (astride, 0)
-        better = calmest(least_faults([alike, astride], loops, size), loops, size, growth)
-        return better, axes if better is alike else 0
     except CannotFill:
-        return None, 0
+        alike, axes = None, 0
+    if alike is None or astride is None:
+        return (alike, axes) if astride is None else (astride, 0)
+    better = calmest(least_faults([alike, astride], loops, size), loops, size, growth)
+    return better, axes if better is alike else 0
 
 
 def _filled(loops: list[Floats], size: float, growth: float, few: bool = True) -> FlatMesh:
