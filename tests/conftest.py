@@ -36,6 +36,19 @@ def tray_mesh(tray_sheet: Document) -> Document:
 
 
 @pytest.fixture(scope="session")
+def small_sheet(tmp_path_factory: pytest.TempPathFactory) -> Document:
+    """The midsurface of a tray a fifth as large."""
+    from tests.small_tray import small_tray  # it draws, which most tests need not wait for
+
+    return perform(small_tray(tmp_path_factory.mktemp("small")), "midsurface.extract", {})
+
+
+@pytest.fixture(scope="session")
+def small_mesh(small_sheet: Document) -> Document:
+    return perform(small_sheet, "mesh.shells", {"size": 8.0})
+
+
+@pytest.fixture(scope="session")
 def mixed(tray_mesh: Document) -> Document:
     """The tray with a material, spiders with masses, beams, layers and sets."""
     d = perform(tray_mesh, "mixed.material", {"material": "Steel"})

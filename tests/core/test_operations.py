@@ -50,9 +50,9 @@ def test_the_trail_runs_again(tray: Document, mixed: Document) -> None:
     assert [s.name for s in again.sets] == [s.name for s in mixed.sets]
 
 
-def test_progress_is_reported(tray_sheet: Document) -> None:
+def test_progress_is_reported(small_sheet: Document) -> None:
     heard: list[tuple[float, str]] = []
-    perform(tray_sheet, "mesh.shells", {"size": 12.0}, lambda share, what: heard.append((share, what)))
+    perform(small_sheet, "mesh.shells", {"size": 12.0}, lambda share, what: heard.append((share, what)))
     assert any("meshing" in what for _, what in heard)
     assert all(0 <= share <= 1 for share, _ in heard)
 
@@ -76,7 +76,7 @@ def test_sharp_channel_has_three_walls_that_share_their_edges(two_bodies: Docume
     assert d.quality.worst == pytest.approx(1.0, abs=0.2)
 
 
-def test_nothing_to_do_is_said(tray: Document, tray_mesh: Document) -> None:
+def test_nothing_to_do_is_said(tray: Document, small_mesh: Document) -> None:
     for name, parameters, words in (
         ("mesh.shells", {"size": 5.0}, "no midsurface"),
         ("mesh.update", {}, "Nothing is stale"),
@@ -91,30 +91,30 @@ def test_nothing_to_do_is_said(tray: Document, tray_mesh: Document) -> None:
         with pytest.raises(Refused, match=words):
             perform(tray, name, parameters)
     with pytest.raises(Refused, match="No edge is chosen"):
-        perform(tray_mesh, "mixed.beams_along", {"body": 1, "edges": [10**6]})
-    h = tray_mesh.mesh_holes[1][0].centre
-    once = perform(tray_mesh, "mixed.spiders", {"holes": [(1, *h)]})
+        perform(small_mesh, "mixed.beams_along", {"body": 1, "edges": [10**6]})
+    h = small_mesh.mesh_holes[1][0].centre
+    once = perform(small_mesh, "mixed.spiders", {"holes": [(1, *h)]})
     with pytest.raises(Refused, match="already has a spider"):
         perform(once, "mixed.spiders", {"holes": [(1, *h)]})
 
 
-def test_changed_choices_make_the_mesh_stale_until_updated(tray_mesh: Document) -> None:
-    changed = replace(tray_mesh, choices=replace(tray_mesh.choices, size=9.0))
-    assert changed.stale == ("shells of Cradle tray",)
+def test_changed_choices_make_the_mesh_stale_until_updated(small_mesh: Document) -> None:
+    changed = replace(small_mesh, choices=replace(small_mesh.choices, size=9.0))
+    assert changed.stale == ("shells of Small tray",)
     updated = perform(changed, "mesh.update", {})
     assert not updated.stale
-    assert updated.mesh.elements < tray_mesh.mesh.elements
+    assert updated.mesh.elements < small_mesh.mesh.elements
 
 
-def test_rules_name_faces_and_parts(tray_mesh: Document) -> None:
+def test_rules_name_faces_and_parts(small_mesh: Document) -> None:
     from kind_rivet.core.document.document import EntitySet, Rule
 
-    on_face = members(tray_mesh, Rule("face", 1, number=0), "element")
-    assert len(on_face) == (tray_mesh.mesh.face == 0).sum()
-    whole = members(tray_mesh, Rule("part", 1, number=tray_mesh.parts[0].key), "node")
-    assert len(whole) == tray_mesh.mesh.nodes
-    assert not len(members(tray_mesh, Rule("hole", 1, (1e6, 0, 0)), "node"))
-    twice = with_set(with_set(tray_mesh, EntitySet("a", "node", whole)), EntitySet("a", "node", whole[:3]))
+    on_face = members(small_mesh, Rule("face", 1, number=0), "element")
+    assert len(on_face) == (small_mesh.mesh.face == 0).sum()
+    whole = members(small_mesh, Rule("part", 1, number=small_mesh.parts[0].key), "node")
+    assert len(whole) == small_mesh.mesh.nodes
+    assert not len(members(small_mesh, Rule("hole", 1, (1e6, 0, 0)), "node"))
+    twice = with_set(with_set(small_mesh, EntitySet("a", "node", whole)), EntitySet("a", "node", whole[:3]))
     assert [len(s.ids) for s in twice.sets] == [3]
 
 

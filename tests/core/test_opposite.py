@@ -74,10 +74,10 @@ def test_sides_that_cannot_be_brought_together_stay_as_they_are() -> None:
     assert matched([COMB], count, wishes([2, 1, 1, 3, 20, 3])) == count
 
 
-def test_a_count_set_by_hand_is_followed_by_the_side_opposite_however_coarse_it_is(tray_mesh: Document) -> None:
-    before = [len(nodes) - 1 for nodes in tray_mesh.mesh_edges[1]]
+def test_a_count_set_by_hand_is_followed_by_the_side_opposite_however_coarse_it_is(small_mesh: Document) -> None:
+    before = [len(nodes) - 1 for nodes in small_mesh.mesh_edges[1]]
     longest = int(np.argmax(before))
-    d = perform(tray_mesh, "mesh.divisions", {"body": 1, "edges": [longest], "count": 10})
+    d = perform(small_mesh, "mesh.divisions", {"body": 1, "edges": [longest], "count": 10})
     after = [len(nodes) - 1 for nodes in d.mesh_edges[1]]
     assert after[longest] == 10
     assert sum(b == before[longest] and a == 10 for a, b in zip(after, before, strict=True)) == 2

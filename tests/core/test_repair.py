@@ -120,18 +120,18 @@ def test_nothing_to_repair_is_said() -> None:
         perform(Document(), "quality.repair", {})
 
 
-def test_own_edges_keep_their_counts(tray_mesh: Document) -> None:
+def test_own_edges_keep_their_counts(small_mesh: Document) -> None:
     """Nodes on the edges of a meshed body are the analyst's divisions: repair leaves them, whatever fails beside them."""
-    mesh = tray_mesh.mesh
+    mesh = small_mesh.mesh
     points = mesh.points.copy()
     inner = np.flatnonzero(mesh.on_kind == 3)[::7]
-    points[inner] += 0.6 * tray_mesh.choices.size * np.random.default_rng(5).uniform(-1, 1, (len(inner), 3)) * (1, 1, 0)
-    poor = replace(tray_mesh, mesh=mesh.moved(points))
+    points[inner] += 0.6 * small_mesh.choices.size * np.random.default_rng(5).uniform(-1, 1, (len(inner), 3)) * (1, 1, 0)
+    poor = replace(small_mesh, mesh=mesh.moved(points))
     assert len(poor.quality.failing) > 10
     after = perform(poor, "quality.repair", {})
     assert len(after.quality.failing) < len(poor.quality.failing) / 2
     now = set(after.mesh.node_id.tolist())
-    for lines in tray_mesh.mesh_edges.values():
+    for lines in small_mesh.mesh_edges.values():
         assert all(set(line.tolist()) <= now for line in lines)
 
 

@@ -59,23 +59,23 @@ def test_sizes_grow_out_of_balls_and_boxes() -> None:
     assert in_places(points, np.full(3, 5.0), (box,), 0.5) == pytest.approx([1.0, 2.0, 5.0])
 
 
-def test_grading_an_edge_and_taking_it_back(tray_mesh: Document) -> None:
-    edge = longest_free_edge(tray_mesh)
-    graded = perform(tray_mesh, "mesh.grade", {"body": 1, "edges": [edge], "towards": "both ends", "ratio": 3.0})
+def test_grading_an_edge_and_taking_it_back(small_mesh: Document) -> None:
+    edge = longest_free_edge(small_mesh)
+    graded = perform(small_mesh, "mesh.grade", {"body": 1, "edges": [edge], "towards": "both ends", "ratio": 3.0})
     side = along(graded, edge)
     assert side[0] < side[len(side) // 2] / 2.2
-    assert len(side) == len(along(tray_mesh, edge))
+    assert len(side) == len(along(small_mesh, edge))
     assert not graded.stale
     back = perform(graded, "mesh.grade", {"body": 1, "edges": [edge], "ratio": 1.0})
     assert not back.choices.grading
-    assert along(back, edge) == pytest.approx(along(tray_mesh, edge))
+    assert along(back, edge) == pytest.approx(along(small_mesh, edge))
 
 
-def test_size_on_a_wall_is_judged_by_that_size(tray_mesh: Document) -> None:
-    shape = tray_mesh.sheets[1].shape
+def test_size_on_a_wall_is_judged_by_that_size(small_mesh: Document) -> None:
+    shape = small_mesh.sheets[1].shape
     wall = int(np.argmax(shape.face_area))
-    before = int((tray_mesh.mesh.face == wall).sum())
-    fine = perform(tray_mesh, "mesh.size_on", {"body": 1, "faces": [wall], "size": 4.0})
+    before = int((small_mesh.mesh.face == wall).sum())
+    fine = perform(small_mesh, "mesh.size_on", {"body": 1, "faces": [wall], "size": 4.0})
     after = fine.mesh.face == wall
     assert after.sum() > 2.5 * before
     assert fine.wanted is not None
@@ -85,11 +85,11 @@ def test_size_on_a_wall_is_judged_by_that_size(tray_mesh: Document) -> None:
     assert len(again.choices.local) == 1  # the newer size replaces the older one
 
 
-def test_size_round_a_point_and_in_a_box(tray_mesh: Document) -> None:
-    shape = tray_mesh.sheets[1].shape
+def test_size_round_a_point_and_in_a_box(small_mesh: Document) -> None:
+    shape = small_mesh.sheets[1].shape
     wall = int(np.argmax(shape.face_area))
-    centre = tray_mesh.mesh.points[np.unique(tray_mesh.mesh.conn[tray_mesh.mesh.face == wall][:, :3])].mean(axis=0)
-    ball = perform(tray_mesh, "mesh.size_around", {"at": centre.tolist(), "radius": 15.0, "size": 2.5})
+    centre = small_mesh.mesh.points[np.unique(small_mesh.mesh.conn[small_mesh.mesh.face == wall][:, :3])].mean(axis=0)
+    ball = perform(small_mesh, "mesh.size_around", {"at": centre.tolist(), "radius": 15.0, "size": 2.5})
     near = np.linalg.norm(ball.mesh.centres() - centre, axis=1) < 12
     sides = shell_sides(ball.mesh.shells())
     length = np.linalg.norm(np.diff(ball.mesh.points[sides.ends], axis=1)[:, 0], axis=1)
@@ -97,54 +97,54 @@ def test_size_round_a_point_and_in_a_box(tray_mesh: Document) -> None:
     assert near.sum() > 40
     assert np.median(length[middle]) == pytest.approx(2.5, rel=0.25)
     low, high = centre - 15, centre + 15
-    box = perform(tray_mesh, "mesh.size_in_box", {"low": low.tolist(), "high": high.tolist(), "size": 2.5})
+    box = perform(small_mesh, "mesh.size_in_box", {"low": low.tolist(), "high": high.tolist(), "size": 2.5})
     inside = ((box.mesh.centres() > low) & (box.mesh.centres() < high)).all(axis=1)
-    assert inside.sum() > 100
+    assert inside.sum() > 60
     plain = perform(box, "mesh.forget", {"what": "sizes"})
-    assert plain.mesh.elements == tray_mesh.mesh.elements
+    assert plain.mesh.elements == small_mesh.mesh.elements
 
 
-def test_sizes_that_would_make_millions_are_refused(tray_mesh: Document) -> None:
+def test_sizes_that_would_make_millions_are_refused(small_mesh: Document) -> None:
     with pytest.raises(Refused, match="elements"):
-        perform(tray_mesh, "mesh.size_around", {"at": (0, 0, 0), "radius": 500.0, "size": 0.01})
+        perform(small_mesh, "mesh.size_around", {"at": (0, 0, 0), "radius": 500.0, "size": 0.01})
 
 
-def test_ring_table_and_rings_on_one_hole(tray_mesh: Document) -> None:
-    table = perform(tray_mesh, "mesh.washer_table", {"rules": [(0, 6, 0, 0, 0), (6, 12, 2, 0.5, 12), (12, 100, 1, 0, 0)]})
+def test_ring_table_and_rings_on_one_hole(small_mesh: Document) -> None:
+    table = perform(small_mesh, "mesh.washer_table", {"rules": [(0, 6, 0, 0, 0), (6, 12, 2, 0.5, 12), (12, 100, 1, 0, 0)]})
     for h in table.mesh_holes[1]:
         if h.round:
             expected = 0 if 2 * h.radius < 6 else 2 if 2 * h.radius < 12 else 1
             assert len(h.widths) == expected
             assert h.divisions == 12 or expected != 2
-    number, hole = next((k, h) for k, h in enumerate(tray_mesh.mesh_holes[1]) if 4 < h.radius < 5)
-    one = perform(tray_mesh, "mesh.washer", {"holes": [(1, *hole.centre)], "rings": 1, "width": 0.4, "divisions": 14})
+    number, hole = next((k, h) for k, h in enumerate(small_mesh.mesh_holes[1]) if 4 < h.radius < 5)
+    one = perform(small_mesh, "mesh.washer", {"holes": [(1, *hole.centre)], "rings": 1, "width": 0.4, "divisions": 14})
     assert one.mesh_holes[1][number].divisions == 14
     assert one.mesh_holes[1][number].widths == pytest.approx((3.2,))
     assert len(hole_nodes(one, 1, number)) == 14
     others = [h.divisions for k, h in enumerate(one.mesh_holes[1]) if k != number]
-    assert others == [h.divisions for k, h in enumerate(tray_mesh.mesh_holes[1]) if k != number]
+    assert others == [h.divisions for k, h in enumerate(small_mesh.mesh_holes[1]) if k != number]
     with pytest.raises(Refused, match="even"):
-        perform(tray_mesh, "mesh.washer", {"holes": [(1, *hole.centre)], "divisions": 13})
+        perform(small_mesh, "mesh.washer", {"holes": [(1, *hole.centre)], "divisions": 13})
     with pytest.raises(Refused, match="no meshed hole"):
-        perform(tray_mesh, "mesh.washer", {"holes": [(1, 999.0, 0.0, 0.0)]})
+        perform(small_mesh, "mesh.washer", {"holes": [(1, 999.0, 0.0, 0.0)]})
     assert ShellRules(1.0).washer_for(5.0) is not None
 
 
-def test_slots_get_even_rows_round_them(tray_mesh: Document) -> None:
-    slots = [(k, h) for k, h in enumerate(tray_mesh.mesh_holes[1]) if not h.round and h.widths]
+def test_slots_get_even_rows_round_them(small_mesh: Document) -> None:
+    slots = [(k, h) for k, h in enumerate(small_mesh.mesh_holes[1]) if not h.round and h.widths]
     assert slots
     for number, slot in slots:
-        ring = np.flatnonzero(tray_mesh.mesh.ring == number)
+        ring = np.flatnonzero(small_mesh.mesh.ring == number)
         assert len(ring) == slot.divisions * len(slot.widths)
         assert slot.divisions % 2 == 0
-        assert tray_mesh.quality.index[ring].min() > 0.3
+        assert small_mesh.quality.index[ring].min() > 0.3
 
 
-def test_forcing_a_wall_free_or_regular(tray_mesh: Document) -> None:
-    shape = tray_mesh.sheets[1].shape
+def test_forcing_a_wall_free_or_regular(small_mesh: Document) -> None:
+    shape = small_mesh.sheets[1].shape
     plain = [f for f in range(len(shape.faces)) if len(shape.face_edges[f]) == 4 and shape.faces[f].carrier.kind == "plane"]
     wall = max(plain, key=lambda f: shape.face_area[f])
-    free = perform(tray_mesh, "mesh.way", {"body": 1, "faces": [wall], "way": "free"})
+    free = perform(small_mesh, "mesh.way", {"body": 1, "faces": [wall], "way": "free"})
     assert free.choices.ways["1"] == {wall: "free"}
     regular = perform(free, "mesh.way", {"body": 1, "faces": [wall], "way": "regular"})
     mine = regular.mesh.face == wall
@@ -156,18 +156,18 @@ def test_forcing_a_wall_free_or_regular(tray_mesh: Document) -> None:
 
 
 @pytest.mark.parametrize("kind", ["trias", "right-angled trias"])
-def test_trias_only(tray_sheet: Document, kind: str) -> None:
-    quads = perform(tray_sheet, "mesh.shells", {"size": 8.0, "smooth": False})
-    trias = perform(tray_sheet, "mesh.shells", {"size": 8.0, "kind": kind, "smooth": False})
+def test_trias_only(small_sheet: Document, kind: str) -> None:
+    quads = perform(small_sheet, "mesh.shells", {"size": 8.0, "smooth": False})
+    trias = perform(small_sheet, "mesh.shells", {"size": 8.0, "kind": kind, "smooth": False})
     counts = quads.mesh.counts()
     assert trias.mesh.counts() == {"tria": 2 * counts["quad"] + counts.get("tria", 0)}
     assert trias.mesh.nodes == quads.mesh.nodes
     assert len(shell_sides(trias.mesh.shells()).free) == len(shell_sides(quads.mesh.shells()).free)
 
 
-def test_choices_survive_saving(tray_mesh: Document, tmp_path: Path) -> None:
-    edge = longest_free_edge(tray_mesh)
-    made = perform(tray_mesh, "mesh.grade", {"body": 1, "edges": [edge], "ratio": 2.0})
+def test_choices_survive_saving(small_mesh: Document, tmp_path: Path) -> None:
+    edge = longest_free_edge(small_mesh)
+    made = perform(small_mesh, "mesh.grade", {"body": 1, "edges": [edge], "ratio": 2.0})
     made = perform(made, "mesh.size_around", {"at": (0, 0, 0), "radius": 5.0, "size": 4.0})
     path = tmp_path / "choices.rivet"
     save(made, path)
@@ -176,42 +176,42 @@ def test_choices_survive_saving(tray_mesh: Document, tmp_path: Path) -> None:
     assert not again.stale
 
 
-def test_nothing_chosen_is_said_plainly(tray_mesh: Document) -> None:
+def test_nothing_chosen_is_said_plainly(small_mesh: Document) -> None:
     for name, parameters in (
         ("mesh.grade", {"body": 1, "edges": []}),
         ("mesh.way", {"body": 1, "faces": []}),
         ("mesh.size_on", {"body": 1, "size": 2.0}),
     ):
         with pytest.raises(Refused, match="chosen"):
-            perform(tray_mesh, name, parameters)
+            perform(small_mesh, name, parameters)
     with pytest.raises(Refused, match="has no edge"):
-        perform(tray_mesh, "mesh.grade", {"body": 1, "edges": [99999]})
+        perform(small_mesh, "mesh.grade", {"body": 1, "edges": [99999]})
 
 
-def test_meshing_to_a_wanted_quality(tray_sheet: Document) -> None:
-    plain = perform(tray_sheet, "mesh.shells", {"size": 9.0})
-    best = perform(tray_sheet, "mesh.to_quality", {"size": 9.0, "index": 99.9, "span": 0.2, "tries": 3})
+def test_meshing_to_a_wanted_quality(small_sheet: Document) -> None:
+    plain = perform(small_sheet, "mesh.shells", {"size": 9.0})
+    best = perform(small_sheet, "mesh.to_quality", {"size": 9.0, "index": 99.9, "span": 0.2, "tries": 3})
     assert "comes nearest" in best.notes[0]
     assert len(best.quality.failing) <= len(plain.quality.failing)
     assert abs(best.choices.size / 9.0 - 1) <= 0.2 + 1e-6
-    easy = perform(tray_sheet, "mesh.to_quality", {"size": 5.0, "index": 80.0})
+    easy = perform(small_sheet, "mesh.to_quality", {"size": 5.0, "index": 80.0})
     assert easy.choices.size == 5.0
     assert "reaches it" in easy.notes[0]
     with pytest.raises(Refused, match="No size"):
         perform(Document(), "mesh.to_quality", {})
 
 
-def test_what_was_asked_of_walls_follows_them_through_a_split(tray_mesh: Document) -> None:
-    shape = tray_mesh.sheets[1].shape
+def test_what_was_asked_of_walls_follows_them_through_a_split(small_mesh: Document) -> None:
+    shape = small_mesh.sheets[1].shape
     floor = int(np.argmax(shape.face_area))
     other = int(np.argsort(shape.face_area)[-2])
-    d = perform(tray_mesh, "mesh.size_on", {"body": 1, "faces": [floor], "size": 5.0})
+    d = perform(small_mesh, "mesh.size_on", {"body": 1, "faces": [floor], "size": 5.0})
     d = perform(d, "mesh.way", {"body": 1, "faces": [other], "way": "free"})
     edge = max(
         (e for e, beside in enumerate(shape.edge_faces) if other in beside and floor not in beside), key=lambda e: shape.edge_length[e]
     )
     d = perform(d, "mesh.grade", {"body": 1, "edges": [edge], "towards": "start", "ratio": 2.0})
-    split = perform(d, "prepare.split_line", {"body": 1, "start": (150.0, 50.0, 0.75), "end": (150.0, 120.0, 0.75)})
+    split = perform(d, "prepare.split_line", {"body": 1, "start": (130.0, 20.0, 0.75), "end": (130.0, 80.0, 0.75)})
     new = split.sheets[1].shape
     assert len(new.faces) == len(shape.faces) + 1
     (local,) = split.choices.local

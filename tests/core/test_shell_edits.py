@@ -57,14 +57,14 @@ def test_outline_plane_and_hung() -> None:
         filled_outline(row((0, 0, 0), (5, 0, 0), 6), 1.0)
 
 
-def test_selection_is_meshed_again_inside_its_border(tray_mesh: Document) -> None:
-    mesh = tray_mesh.mesh
-    wall = int(np.argmax(tray_mesh.sheets[1].shape.face_area))
+def test_selection_is_meshed_again_inside_its_border(small_mesh: Document) -> None:
+    mesh = small_mesh.mesh
+    wall = int(np.argmax(small_mesh.sheets[1].shape.face_area))
     mine = np.flatnonzero((mesh.face == wall) & (mesh.ring < 0))
     centre = mesh.centres()[mine]
     near = mine[np.linalg.norm(centre - centre[len(centre) // 3], axis=1) < 22]
     chosen = tuple(int(n) for n in mesh.element_id[near])
-    fine = perform(tray_mesh, "mesh.again", {"elements": chosen, "size": 4.0})
+    fine = perform(small_mesh, "mesh.again", {"elements": chosen, "size": 4.0})
     assert fine.mesh.elements > mesh.elements
     kept = np.setdiff1d(mesh.element_id, chosen)
     assert set(kept.tolist()) <= set(fine.mesh.element_id.tolist())
@@ -77,35 +77,35 @@ def test_selection_is_meshed_again_inside_its_border(tray_mesh: Document) -> Non
     assert area_of(fine.mesh.points, fine.mesh.conn[new, :4]) == pytest.approx(before, rel=1e-6)
 
 
-def test_lots_that_lie_apart_are_meshed_again_one_by_one(tray_mesh: Document) -> None:
+def test_lots_that_lie_apart_are_meshed_again_one_by_one(small_mesh: Document) -> None:
     with pytest.raises(Refused, match="No shell"):
-        perform(tray_mesh, "mesh.again", {"elements": []})
-    mesh = tray_mesh.mesh
-    wall = int(np.argmax(tray_mesh.sheets[1].shape.face_area))
+        perform(small_mesh, "mesh.again", {"elements": []})
+    mesh = small_mesh.mesh
+    wall = int(np.argmax(small_mesh.sheets[1].shape.face_area))
     mine = mesh.element_id[(mesh.face == wall) & (mesh.ring < 0)]
     apart = [int(mine[0]), int(mine[len(mine) // 2])]
-    made = perform(tray_mesh, "mesh.again", {"elements": apart})
+    made = perform(small_mesh, "mesh.again", {"elements": apart})
     kept = np.isin(mesh.element_id, apart, invert=True)
     assert not np.isin(apart, made.mesh.element_id).any()
     assert np.isin(mesh.element_id[kept], made.mesh.element_id).all()
-    assert len(made.quality.failing) <= len(tray_mesh.quality.failing)
+    assert len(made.quality.failing) <= len(small_mesh.quality.failing)
 
 
-def test_strip_between_two_free_edges_shares_their_nodes(tray_mesh: Document) -> None:
-    shape = tray_mesh.sheets[1].shape
+def test_strip_between_two_free_edges_shares_their_nodes(small_mesh: Document) -> None:
+    shape = small_mesh.sheets[1].shape
     free = [e for e in range(len(shape.edges)) if len(shape.edge_faces[e]) == 1 and shape.edges[e].carrier.kind == "line"]
     first, second = sorted(free, key=lambda e: -shape.edge_length[e])[:2]
-    a, b = ([int(n) for n in tray_mesh.mesh_edges[1][e]] for e in (first, second))
-    made = perform(tray_mesh, "mesh.strip", {"first": a, "second": b, "rows": 4, "thickness": 1.5})
-    new = ~np.isin(made.mesh.element_id, tray_mesh.mesh.element_id)
+    a, b = ([int(n) for n in small_mesh.mesh_edges[1][e]] for e in (first, second))
+    made = perform(small_mesh, "mesh.strip", {"first": a, "second": b, "rows": 4, "thickness": 1.5})
+    new = ~np.isin(made.mesh.element_id, small_mesh.mesh.element_id)
     used = made.mesh.node_id[np.unique(made.mesh.conn[new][made.mesh.conn[new] >= 0])]
     assert set(a) <= set(used.tolist())
     assert set(b) <= set(used.tolist())
     assert (made.mesh.thickness[new] == 1.5).all()
-    swept = perform(tray_mesh, "mesh.drag_row", {"row": a, "shift": (0, 0, 12), "count": 3})
-    assert swept.mesh.elements - tray_mesh.mesh.elements == 3 * (len(a) - 1)
-    path = perform(tray_mesh, "mesh.drag_row", {"row": a[:3], "path": b[:5]})
-    assert path.mesh.elements - tray_mesh.mesh.elements == 2 * 4
+    swept = perform(small_mesh, "mesh.drag_row", {"row": a, "shift": (0, 0, 12), "count": 3})
+    assert swept.mesh.elements - small_mesh.mesh.elements == 3 * (len(a) - 1)
+    path = perform(small_mesh, "mesh.drag_row", {"row": a[:3], "path": b[:5]})
+    assert path.mesh.elements - small_mesh.mesh.elements == 2 * 4
     for name, parameters, word in (
         ("mesh.strip", {"first": a, "second": a}, "share"),
         ("mesh.strip", {"first": [a[0], a[0]], "second": b}, "twice"),
@@ -114,7 +114,7 @@ def test_strip_between_two_free_edges_shares_their_nodes(tray_mesh: Document) ->
         ("mesh.outline", {"nodes": [a[0], a[1], 10**8]}, "no node"),
     ):
         with pytest.raises(Refused, match=word):
-            perform(tray_mesh, name, parameters)
+            perform(small_mesh, name, parameters)
 
 
 def test_mirror_and_rotation_matrices() -> None:

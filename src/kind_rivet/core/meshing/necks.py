@@ -10,9 +10,9 @@ from numpy.typing import NDArray
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.meshing.curves import Curve
+from kind_rivet.core.meshing.gaps import loop_gap
 from kind_rivet.core.meshing.patch import Patch
 from kind_rivet.core.meshing.rules import ShellRules
-from kind_rivet.core.meshing.washers import loop_gap
 
 TOUCHING = 0.05  # of the size: a hole nearer to what is beside it is closed before it is tried
 

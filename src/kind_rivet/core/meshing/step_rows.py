@@ -9,9 +9,10 @@ from __future__ import annotations
 import numpy as np
 
 from kind_rivet.core.geometry.carriers import Floats
+from kind_rivet.core.meshing.gaps import loop_gap
 from kind_rivet.core.meshing.mapped import turns
 from kind_rivet.core.meshing.patch import Patch
-from kind_rivet.core.meshing.washers import LEAST_SIDE, STEEP, loop_gap, ring_outlines
+from kind_rivet.core.meshing.washers import LEAST_SIDE, STEEP, ring_outlines
 
 WIDTHS = (0.9, 0.7, 0.5)  # of the size: tried one after the other
 SMOOTH = 0.51  # quarter turns at one node up to which a border runs smoothly: no more than in an octagon

@@ -10,9 +10,11 @@ import shapely
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.meshing.curves import Curve
+from kind_rivet.core.meshing.gaps import loop_gap
 from kind_rivet.core.meshing.mapped import FAN, fans_out, turns
 from kind_rivet.core.meshing.patch import BorderEdge, Patch
 from kind_rivet.core.meshing.rims import LONGEST_RIM, rim_of, towards_foot
+from kind_rivet.core.meshing.ring_rows import ring_in_rows
 from kind_rivet.core.meshing.rules import ShellRules
 from kind_rivet.core.meshing.sizes import along
 
@@ -81,7 +83,7 @@ def find_round_holes(shape: Shape, patches: list[Patch | None], rules: ShellRule
     by_loop = {(h.region, h.loop): h for h in holes}
     widest = max((sum(h.widths) for h in holes), default=0.0)
     yielding = {(h.region, h.loop) for h in holes if _yields(shape, patches[h.region], h, rules.size)}
-    fitted = [_fitted(hole, by_loop, yielding, widest, patches, rules) for hole in holes]
+    fitted = [_fitted(shape, hole, by_loop, yielding, widest, patches, rules) for hole in holes]
     return turned_alike([_aligned(hole, shape, patches, rules.size) for hole in _paired(fitted, shape, patches, rules)], shape)
 
 
@@ -464,6 +466,7 @@ def _yields(shape: Shape, patch: Patch | None, hole: RoundHole, size: float) -> 
 
 
 def _fitted(
+    shape: Shape,
     hole: RoundHole,
     by_loop: dict[tuple[int, int], RoundHole],
     yielding: set[tuple[int, int]],
@@ -490,7 +493,7 @@ def _fitted(
         gap = loop_gap(ring, patch.outlines[number])
         room = min(room, gap - 0.6 * rules.size if neighbour is None else _shared_room(hole, neighbour, gap, yielding, rules.size))
     if room >= total:
-        return _facing_corner(hole, patch, rules)
+        return _facing_corner(_in_rows(shape, hole, patch, rules), patch, rules)
     scale = room / total
     least = _least_width(hole, rules.size)
     if scale * hole.widths[0] < least:
@@ -503,6 +506,14 @@ def _fitted(
     if counted_by_hand(hole, rules):
         count = hole.divisions
     return _facing_corner(replace(hole, divisions=count, widths=widths), patch, rules)
+
+
+def _in_rows(shape: Shape, hole: RoundHole, patch: Patch, rules: ShellRules) -> RoundHole:
+    """The hole with a ring that suits the rows beyond it, where no rule says how wide it is to be."""
+    rule = rules.washer_for(2 * hole.radius, hole.centre)
+    if rule is None or rule.width or len(hole.widths) != 1:
+        return hole
+    return replace(hole, widths=(ring_in_rows(shape, patch, hole.loop, hole.widths[0], rules.size),))
 
 
 def _shared_room(hole: RoundHole, other: RoundHole, gap: float, yielding: set[tuple[int, int]], size: float) -> float:
@@ -550,16 +561,6 @@ def _facing_corner(hole: RoundHole, patch: Patch, rules: ShellRules) -> RoundHol
     wanted = 4 * int(np.ceil(2 * np.pi * far.min() / (LONG_FACING * rules.size) / 4 - 1e-6))
     most = 4 * int(2 * np.pi * hole.radius / (LEAST_FACING * rules.size) / 4)
     return replace(hole, divisions=max(hole.divisions, min(wanted, most)))
-
-
-def loop_gap(ring: Floats, other: Floats) -> float:
-    """Least distance between the points of one closed polygon and the sides of another."""
-    a, b = other, np.roll(other, -1, axis=0)
-    side = b - a
-    square = np.maximum(np.einsum("ij,ij->i", side, side), 1e-300)
-    q = ring[:, None, :] - a[None]
-    s = np.clip(np.einsum("pij,ij->pi", q, side) / square, 0, 1)
-    return float(np.linalg.norm(q - s[:, :, None] * side[None], axis=2).min())
 
 
 def ring_outlines(hole_flat: Floats, radius: float, widths: tuple[float, ...], round_: bool = True) -> list[Floats]:

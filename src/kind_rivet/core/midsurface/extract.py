@@ -31,6 +31,7 @@ TURNING = np.radians(70.0)  # patches of a skin that were one sheet together wou
 OFFSET, CROSSING, HALF_WAY = "offset of one side", "walls cut by one another", "half-way between two sides"
 LEAST_SHARE = 0.3  # of the solid's surface that must belong to walls
 WEIGHT = 0.005  # how far an offset may weigh off its solid; twice that where it covers the solid all the same
+POOR = 0.03  # left open by the proof (mass, cover, edges inside), from which on a sheet half-way between the sides may do better
 MANY = 8  # freely curved patches from which skins are taken whole at first
 LEAST_WIDTH = 1.5  # mean width of the sheet in walls, 2 area / border length
 
@@ -69,10 +70,10 @@ def extract(solid: Shape, hands: tuple[Hand, ...] = (), keep: Keep = _no_keeping
             keep(sheet)
         except Refused as reason:
             refused = reason
-        if not hands and (sheet is None or not _whole(sheet) or any(r.kind == "lost" for r in sheet.remarks)):
+        if not hands and (sheet is None or _doubt(sheet) > POOR):
             with contextlib.suppress(Refused):
                 other = _half_way(solid, tree)
-                sheet = other if sheet is None or _whole(other) else sheet
+                sheet = other if sheet is None or _doubt(other) < _doubt(sheet) else sheet
         if sheet is None:
             assert refused is not None
             raise refused
@@ -138,7 +139,7 @@ def _by_crossing(solid: Shape, tree: FacetTree, hands: tuple[Hand, ...] = (), ke
         if best is None or _unproved(sheet) < _unproved(best):
             best = sheet
             keep(sheet)
-        if _whole(best) and _off_weight(best) <= WEIGHT and not any(r.kind == "lost" for r in best.remarks):
+        if np.isfinite(_doubt(best)) and _off_weight(best) <= WEIGHT:
             break
     if best is None:
         assert refused is not None
@@ -172,6 +173,11 @@ def _unproved(sheet: Sheet) -> float:
     assert proof is not None
     edges = float(sheet.shape.edge_length.sum())
     return abs(proof.mass_ratio - 1) + (1 - proof.cover) + proof.inner_free_length / max(edges, 1e-300) + proof.pieces - 1
+
+
+def _doubt(sheet: Sheet) -> float:
+    """The same, without end where the sheet is not whole or has lost a wall."""
+    return _unproved(sheet) if _whole(sheet) and not any(r.kind == "lost" for r in sheet.remarks) else np.inf
 
 
 def _as_good(other: Sheet, sheet: Sheet) -> bool:
