@@ -21,7 +21,6 @@ from kind_rivet.core.quality.shell_metrics import SCALED_JACOBIAN, WARP, shell_m
 
 ROUND = ("cylinder", "cone", "sphere", "torus")
 FLAT = 8.0  # degrees of warp that raising may cause
-ONTO = 3.0  # sizes from an end that stays in which rows are slid little by little
 HAIR = 1e-6  # of the diagonal: farther off it, a node of its border is lifted
 RING, TWISTED, TWIST = 12.0, 18.0, 0.5  # degrees of warp from which on it causes none, in rings and elsewhere, but for so little
 
@@ -46,8 +45,7 @@ def balance_bends(shape: Shape, mesh: SheetMesh, size: float) -> tuple[Floats, F
         start, angle, lines, count = bend
         d = shape.faces[face].carrier.array
         beta = _slide(shape.faces[face].carrier.data[6], angle, count, LEAST_SIDE * size)
-        stay = _ends_that_stay(shape, face)
-        nodes = _nodes_of(shape, mesh, face, lines, stay)
+        nodes = _nodes_of(shape, mesh, face, lines)
         u, v = frame(d[3:6])
         q = mesh.points[nodes] - d[:3]
         axial = (q @ d[3:6])[:, None] * d[3:6]
@@ -56,8 +54,7 @@ def balance_bends(shape: Shape, mesh: SheetMesh, size: float) -> tuple[Floats, F
         turned = start + beta + turn * (angle - 2 * beta) / angle
         radius = d[6] / np.cos(beta)
         place = d[:3] + axial + radius * (np.cos(turned)[:, None] * u + np.sin(turned)[:, None] * v)
-        share = _share(mesh.points[nodes] @ d[3:6], shape.points[stay] @ d[3:6], ONTO * size)
-        moves = share[:, None] * (place - mesh.points[nodes])
+        moves = place - mesh.points[nodes]
         touched = np.isin(mesh.elements, nodes).any(axis=1)
         if not touched.any():  # looked past at this size
             continue
@@ -80,8 +77,8 @@ def balance_bends(shape: Shape, mesh: SheetMesh, size: float) -> tuple[Floats, F
             if after[:, SCALED_JACOBIAN].min() < min(0.6, 0.95 * worst):
                 continue
             points = trial
-            inner = (mesh.on_kind[nodes] == FACE) & (mesh.on_item[nodes] == face)
-            height[nodes[inner]] = share[inner] * (radius - d[6])
+            inner = nodes[(mesh.on_kind[nodes] == FACE) & (mesh.on_item[nodes] == face)]
+            height[inner] = radius - d[6]
             axes[face] = d[3:6]
             for n, m in zip(nodes[~held].tolist(), moves[~held], strict=True):
                 slid.setdefault(n, []).append(m)
@@ -224,11 +221,15 @@ def _angle_of(shape: Shape, edge: int, d: Floats, u: Floats, v: Floats) -> float
     return float(np.ptp(np.unwrap(np.arctan2(q @ v, q @ u))))
 
 
-def _ends_that_stay(shape: Shape, face: int) -> list[int]:
-    """Vertices of a bend where a free border of the wall beside it runs on along the bend, as at the end of a relief cut."""
+def _nodes_of(shape: Shape, mesh: SheetMesh, face: int, lines: list[int]) -> NDArray[np.int64]:
+    """Mesh nodes inside a bend, on its curved borders and on its tangent lines.
+
+    An end where a free border runs on along the bend stays, and with it all that lies across the bend from there: were one side of a
+    shell slid and the other not, it would be warped.
+    """
     d = shape.faces[face].carrier.array
     own = set(shape.face_edges[face])
-    stay: set[int] = set()
+    held: set[int] = set()
     for vertex, edges in shape.vertices.items():
         if not own & set(edges):
             continue
@@ -236,30 +237,19 @@ def _ends_that_stay(shape: Shape, face: int) -> list[int]:
             ends = shape.points[shape.edges[e].nodes]
             side = ends[-1] - ends[0]
             if len(shape.edge_faces[e]) == 1 and abs(side @ d[3:6]) > 0.5 * np.linalg.norm(side):
-                stay.add(vertex)
-    return sorted(stay)
-
-
-def _share(at: Floats, stay: Floats, length: float) -> Floats:
-    """Shares (n,) of a move for nodes at places `at` (n,) along a bend: from none where an end stays to all of it a length from there."""
-    if not len(stay):
-        return np.ones(len(at))
-    return np.minimum(np.abs(at[:, None] - stay).min(axis=1) / length, 1.0)
-
-
-def _nodes_of(shape: Shape, mesh: SheetMesh, face: int, lines: list[int], stay: list[int]) -> NDArray[np.int64]:
-    """Mesh nodes inside a bend, on its curved borders and on its tangent lines but for ends that stay."""
-    d = shape.faces[face].carrier.array
-    own = set(shape.face_edges[face])
+                held.add(vertex)
     chosen = (mesh.on_kind == FACE) & (mesh.on_item == face)
     for e in own:
         if len(shape.edge_faces[e]) == 1 and e not in lines and _straight(shape, e, d):
             continue  # a free straight border of the bend keeps its place
         chosen |= (mesh.on_kind == EDGE) & (mesh.on_item == e)
         for end in (int(shape.edges[e].nodes[0]), int(shape.edges[e].nodes[-1])):
-            if end not in stay:
+            if end not in held:
                 chosen |= (mesh.on_kind == VERTEX) & (mesh.on_item == end)
-    return np.flatnonzero(chosen)
+    nodes = np.flatnonzero(chosen)
+    level = shape.points[sorted(held)] @ d[3:6]
+    apart = np.abs((mesh.points[nodes] @ d[3:6])[:, None] - level) > HAIR * shape.diagonal
+    return nodes[apart.all(axis=1)]
 
 
 def _crossed(shape: Shape, mesh: SheetMesh, face: int) -> NDArray[np.int64]:

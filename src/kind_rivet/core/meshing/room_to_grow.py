@@ -12,12 +12,12 @@ from numpy.typing import NDArray
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.meshing.curves import Curve
 from kind_rivet.core.meshing.rules import ShellRules
+from kind_rivet.core.meshing.sizes import LONG
 from kind_rivet.core.meshing.washers import LEAST_SIDE
 from kind_rivet.core.quality.growth import AIM
 
 STEEP = AIM**2  # times as long as the side beside it that one may be: as wide, its shell is as much larger as neighbours may be
 ROOM_FOR_ONE, FEW_ROWS = 0.55, 6  # sizes that sides keep for it; sides along an edge up to which it may get more
-WIDE = 1.15  # sizes that rows may grow to: wider ones would stay as far from what they were meant to be
 ONWARD = 0.9  # cosine of the turn of edges that run on into each other
 
 
@@ -56,8 +56,8 @@ def _set_side(curve: Curve, n: int, rules: ShellRules) -> float:
 
 
 def reach(ends: list[float], n: int, size: float) -> float:
-    """How long n sides in a row can be that grow, up to WIDE sizes, from the sides beyond one or both ends of the row."""
-    most = np.full(n, WIDE * size)
+    """How long n sides in a row can be that grow, up to LONG sizes, from the sides beyond one or both ends of the row."""
+    most = np.full(n, LONG[0] * size)
     for end, row in zip(ends[:2], (most, most[::-1]), strict=False):
         np.minimum(row, end * STEEP ** np.arange(1, n + 1), out=row)
     return float(most.sum())

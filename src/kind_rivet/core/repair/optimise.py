@@ -22,6 +22,7 @@ from kind_rivet.core.repair.straight_rows import narrow_rows, straightened
 
 MOST_AGAIN = 20_000  # shells up to which another way is tried where some still fail or are unlike their neighbours
 NEW = 2.0  # points of the index that a new mesh gives up for that
+SHARE = 0.04  # of all neighbours; where so many become alike in size, as many points again are given up
 
 
 @dataclass(frozen=True)
@@ -53,8 +54,8 @@ def optimise(
 
     A node moves only if the cost round it falls and its worst element does not get worse, or stays sound while
     elements become more like their neighbours in size. Never do more elements fail, nor as many at a lower index,
-    but for what of it may be `given_up` where fewer neighbours are of unlike size for it; among what may be taken,
-    fewest failing elements come first, then fewest neighbours of unlike size, then the index.
+    but for what of it may be `given_up` where fewer neighbours are of unlike size for it (as much again for each `SHARE` of
+    all neighbours that are fewer); among what may be taken, fewest failing elements come first, then fewest neighbours of unlike size, then the index.
     The `rings` (their numbers) may become wider or narrower for the sake of like sizes.
     With `straight`, rows are put straight at the end, where as much of the index is left as may be given up.
     """
@@ -70,6 +71,7 @@ def optimise(
     before = judge(mesh, sheet, size, wanted)
     out = Optimised(mesh, 0, before.mesh_index, before.mesh_index, len(before.failing), len(before.failing))
     unlike_before = unlike(mesh.points, moves.shells, MOST_GROWTH)
+    pairs = max(int((moves.alike >= 0).sum()) / 2, 1.0)
     rank: tuple[int, int, float] | None = None
     for points, moved in moves.tries():
         holds.back_on_curves(points)
@@ -79,7 +81,8 @@ def optimise(
         after = judge(trial, sheet, size, wanted)
         its = len(after.failing), unlike(points, moves.shells, MOST_GROWTH), -after.mesh_index
         fewer, gained = len(before.failing) - its[0], after.mesh_index - before.mesh_index
-        may = fewer > 0 or (fewer == 0 and gained >= (-given_up if its[1] < unlike_before else 0.0))
+        alike = max(unlike_before - its[1], 0)
+        may = fewer > 0 or (fewer == 0 and gained >= (-given_up * (1 + alike / pairs / SHARE) if alike else 0.0))
         out = replace(out, moved=max(out.moved, moved))
         if may and (rank is None or its < rank):
             rank = its
