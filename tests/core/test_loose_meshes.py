@@ -250,10 +250,11 @@ def test_a_mesh_is_looked_over_and_repaired_by_the_plain_command(tray_mesh: Docu
 
     from kind_rivet.headless import run_job
 
-    write_vtu(Exchange.of(shaken(tray_mesh, 0.3)), tmp_path / "shaken.vtu")
+    poor = shaken(tray_mesh, 0.3)
+    write_vtu(Exchange.of(poor), tmp_path / "shaken.vtu")
     assert run_job(tmp_path / "shaken.vtu", 8.0, tmp_path / "out") == 0
     report = json.loads((tmp_path / "out" / "report.json").read_text())
-    assert report["quality"]["failing"] == 0 < len(tray_mesh.quality.failing)
+    assert report["quality"]["failing"] == 0 < len(poor.quality.failing)
     assert report["mesh"]["elements"] == pytest.approx(tray_mesh.mesh.elements, rel=0.02)
     assert report["bodies"][0]["suits"] == "shells"
     assert sum(s["name"].startswith("hole") for s in report["sets"]) == sum(h.round and h.divisions > 4 for h in tray_mesh.mesh_holes[1])
