@@ -84,11 +84,11 @@ def test_looking_past_by_angle_keeps_corners(sliver_tray: Document) -> None:
     assert len(d.quality.failing) == 0
 
 
-def test_looking_past_a_bend_makes_one_region_on_the_bent_surface(tray_sheet: Document) -> None:
-    shape = tray_sheet.sheets[1].shape
+def test_looking_past_a_bend_makes_one_region_on_the_bent_surface(small_sheet: Document) -> None:
+    shape = small_sheet.sheets[1].shape
     bend = next(f for f, face in enumerate(shape.faces) if face.carrier.kind == "cylinder")
     lines = [e for e in shape.face_edges[bend] if len(set(shape.edge_faces[e])) == 2]
-    d = perform(tray_sheet, "prepare.look_past", {"body": 1, "edges": lines})
+    d = perform(small_sheet, "prepare.look_past", {"body": 1, "edges": lines})
     assert len(d.sheets[1].shape.faces) == len(shape.faces) - 2
     d = perform(d, "mesh.shells", {"size": 8.0})
     tree = FacetTree.over(shape.points, shape.facets)
@@ -116,9 +116,9 @@ def test_gaps_twins_and_close_points_are_found() -> None:
     assert sum(f.kind == "twin" for f in find_faults(doubled, 5.0, (), False)) == 6
 
 
-def test_regions_that_would_overlap_when_laid_flat_keep_their_edges(tray_sheet: Document) -> None:
+def test_regions_that_would_overlap_when_laid_flat_keep_their_edges(small_sheet: Document) -> None:
     """All bends of the tray looked past: the pattern of a whole tray still lies flat, a closed ring of walls does not."""
-    d = perform(tray_sheet, "prepare.look_past_by", {"by": "angle", "below": 100.0})
+    d = perform(small_sheet, "prepare.look_past_by", {"by": "angle", "below": 100.0})
     d = perform(d, "mesh.shells", {"size": 8.0})
     assert not any(f.grade == "blocking" for f in check(d))
     assert pieces(d.mesh) == 1
@@ -250,13 +250,13 @@ def test_hard_points_become_nodes_and_only_their_wall_is_meshed_again(tray_mesh:
         perform(tray_mesh, "prepare.hard_points", {"body": 1, "points": [(0, 0, 9000)]})
 
 
-def test_changing_a_count_leaves_the_other_walls_alone(tray_mesh: Document) -> None:
-    longest = max(range(len(tray_mesh.mesh_edges[1])), key=lambda e: len(tray_mesh.mesh_edges[1][e]))
-    count = len(tray_mesh.mesh_edges[1][longest]) + 1
-    d = perform(tray_mesh, "mesh.divisions", {"body": 1, "edges": [longest], "count": count})
+def test_changing_a_count_leaves_the_other_walls_alone(small_mesh: Document) -> None:
+    longest = max(range(len(small_mesh.mesh_edges[1])), key=lambda e: len(small_mesh.mesh_edges[1][e]))
+    count = len(small_mesh.mesh_edges[1][longest]) + 1
+    d = perform(small_mesh, "mesh.divisions", {"body": 1, "edges": [longest], "count": count})
     assert len(d.mesh_edges[1][longest]) - 1 == count
     assert not any(f.grade == "blocking" for f in check(d))
-    before = dict(zip(tray_mesh.mesh.node_id.tolist(), map(tuple, tray_mesh.mesh.points), strict=True))
+    before = dict(zip(small_mesh.mesh.node_id.tolist(), map(tuple, small_mesh.mesh.points), strict=True))
     after = dict(zip(d.mesh.node_id.tolist(), map(tuple, d.mesh.points), strict=True))
     kept = [n for n in before if n in after]
     assert len(kept) > 0.15 * len(before)

@@ -55,7 +55,8 @@ def optimise(
     A node moves only if the cost round it falls and its worst element does not get worse, or stays sound while
     elements become more like their neighbours in size. Never do more elements fail, nor as many at a lower index,
     but for what of it may be `given_up` where fewer neighbours are of unlike size for it (as much again for each `SHARE` of
-    all neighbours that are fewer); among what may be taken, fewest failing elements come first, then fewest neighbours of unlike size, then the index.
+    all neighbours that become alike); among what may be taken, fewest failing elements come first, then fewest neighbours of
+    unlike size, then the index.
     The `rings` (their numbers) may become wider or narrower for the sake of like sizes.
     With `straight`, rows are put straight at the end, where as much of the index is left as may be given up.
     """
