@@ -162,7 +162,7 @@ def test_faces_are_made_from_a_mesh_that_was_opened(tmp_path: Path, tray_mesh: D
     assert body.kind == "facets"
     assert body.shape.face_area.sum() == pytest.approx(tray_mesh.sheets[1].area, rel=1e-2)
     assert sum(e.carrier.kind == "circle" for e in body.shape.edges) == 18  # six holes of four sides could as well be square
-    again = perform(replace_mesh(made), "part.faces_from_mesh", {"angle": 10})
+    again = perform(replace_mesh(made), "part.faces_from_mesh", {"angle": 5})  # shells at the ends of the bends lie askew
     assert len(again.bodies[0].shape.faces) > len(body.shape.faces)
 
 

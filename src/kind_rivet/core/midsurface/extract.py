@@ -31,7 +31,9 @@ TURNING = np.radians(70.0)  # patches of a skin that were one sheet together wou
 OFFSET, CROSSING, HALF_WAY = "offset of one side", "walls cut by one another", "half-way between two sides"
 LEAST_SHARE = 0.3  # of the solid's surface that must belong to walls
 WEIGHT = 0.005  # how far an offset may weigh off its solid; twice that where it covers the solid all the same
-POOR = 0.03  # left open by the proof (mass, cover, edges inside), from which on a sheet half-way between the sides may do better
+POOR = (
+    0.03  # left open by the proof (mass, cover, edges inside), from which on freely curved walls may do better half-way between the sides
+)
 MANY = 8  # freely curved patches from which skins are taken whole at first
 LEAST_WIDTH = 1.5  # mean width of the sheet in walls, 2 area / border length
 
@@ -70,7 +72,7 @@ def extract(solid: Shape, hands: tuple[Hand, ...] = (), keep: Keep = _no_keeping
             keep(sheet)
         except Refused as reason:
             refused = reason
-        if not hands and (sheet is None or _doubt(sheet) > POOR):
+        if not hands and (sheet is None or _to_be_tried_half_way(sheet)):
             with contextlib.suppress(Refused):
                 other = _half_way(solid, tree)
                 sheet = other if sheet is None or _doubt(other) < _doubt(sheet) else sheet
@@ -178,6 +180,12 @@ def _unproved(sheet: Sheet) -> float:
 def _doubt(sheet: Sheet) -> float:
     """The same, without end where the sheet is not whole or has lost a wall."""
     return _unproved(sheet) if _whole(sheet) and not any(r.kind == "lost" for r in sheet.remarks) else np.inf
+
+
+def _to_be_tried_half_way(sheet: Sheet) -> bool:
+    """Is a sheet not whole, or does its proof leave much open though all its walls are freely curved, as they are half-way between two sides?"""
+    doubt = _doubt(sheet)
+    return doubt > POOR and (np.isinf(doubt) or all(face.carrier.kind == "free" for face in sheet.shape.faces))
 
 
 def _as_good(other: Sheet, sheet: Sheet) -> bool:
