@@ -16,6 +16,7 @@ from kind_rivet.core.geometry.carriers import Floats, frame, project, surface_no
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.meshing.corners import CORNERS, follow_bends
 from kind_rivet.core.meshing.sheet_mesh import EDGE, FACE, VERTEX, SheetMesh
+from kind_rivet.core.meshing.touching import touching_angle
 from kind_rivet.core.meshing.washers import LEAST_SIDE
 from kind_rivet.core.quality.shell_metrics import SCALED_JACOBIAN, WARP, shell_metrics
 
@@ -155,7 +156,7 @@ def _raised(shape: Shape, mesh: SheetMesh, face: int, points: Floats, height: Fl
 
 def _slide(radius: float, angle: float, count: int, least: float) -> float:
     """The angle β that makes the chords touch the arc, or as much of it as keeps them at least `least` long."""
-    full = angle / (2 * (count + 1))
+    full = touching_angle(angle, count)
 
     def chord(beta: float) -> float:
         return 2 * radius / np.cos(beta) * np.sin((angle - 2 * beta) / (2 * count))

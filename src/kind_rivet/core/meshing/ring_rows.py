@@ -11,6 +11,7 @@ import numpy as np
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.meshing.gaps import loop_gap
 from kind_rivet.core.meshing.patch import Patch
+from kind_rivet.core.meshing.touching import touching_angle
 
 AWKWARD = (1.25, 1.75)  # sizes between a ring and the border that are much for one row and little for two
 NARROWEST = 0.6  # of the size that a ring may be for rows beyond it
@@ -22,13 +23,16 @@ def ring_in_rows(shape: Shape, patch: Patch, loop: int, width: float, size: floa
     gap = loop_gap(patch.outlines[loop], patch.outlines[0])
     if gap - width > AWKWARD[1] * size:
         return width
-    gap += _slid(shape, patch, size)
+    gap += _most_slid(shape, patch, size)
     row = gap / 3
     return row if AWKWARD[0] * size < gap - width < AWKWARD[1] * size and NARROWEST * size <= row <= width else width
 
 
-def _slid(shape: Shape, patch: Patch, size: float) -> float:
-    """How far the rows along the bends of a wall will be slid outward (`bends`), about: that much wider do rows beside them become."""
+def _most_slid(shape: Shape, patch: Patch, size: float) -> float:
+    """How far the rows along the bends of a wall will be slid outward at most, about: that much wider do rows beside them become.
+
+    Asked of the wall as a whole: a hole next to a free border often has a bend on its other side.
+    """
     out = 0.0
     for face in {f for p in patch.loops[0] if p.edge >= 0 for f in shape.edge_faces[p.edge]} - set(patch.faces):
         if shape.faces[face].carrier.kind != "cylinder":
@@ -37,5 +41,5 @@ def _slid(shape: Shape, patch: Patch, size: float) -> float:
         angle = float(shape.face_area[face]) / (max(float(shape.edge_length[e]) for e in shape.face_edges[face]) * radius)
         if angle < HALF_TURN:
             rows = max(1, round(angle * radius / size))
-            out = max(out, radius * float(np.tan(angle / (2 * (rows + 1)))))
+            out = max(out, radius * float(np.tan(touching_angle(angle, rows))))
     return out
