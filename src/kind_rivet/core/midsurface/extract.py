@@ -31,9 +31,7 @@ TURNING = np.radians(70.0)  # patches of a skin that were one sheet together wou
 OFFSET, CROSSING, HALF_WAY = "offset of one side", "walls cut by one another", "half-way between two sides"
 LEAST_SHARE = 0.3  # of the solid's surface that must belong to walls
 WEIGHT = 0.005  # how far an offset may weigh off its solid; twice that where it covers the solid all the same
-POOR = (
-    0.03  # left open by the proof (mass, cover, edges inside), from which on freely curved walls may do better half-way between the sides
-)
+POOR = 0.03  # left open by the proof, from which on freely curved walls may do better half-way between the sides
 MANY = 8  # freely curved patches from which skins are taken whole at first
 LEAST_WIDTH = 1.5  # mean width of the sheet in walls, 2 area / border length
 
