@@ -378,7 +378,7 @@ def with_edges(shape: Shape, lines: list[list[int]], chosen: NDArray[np.bool_]) 
     barrier = {(min(a, b), max(a, b)) for e in shape.edges for a, b in zip(e.nodes[:-1].tolist(), e.nodes[1:].tolist(), strict=True)}
     on_line = {(min(a, b), max(a, b)) for line in lines for a, b in itertools.pairwise(line)}
     facets = np.flatnonzero(chosen[shape.facet_face])
-    label = _components(shape, facets, barrier | on_line)
+    label = pieces_between(shape, facets, barrier | on_line)
     owner = shape.facet_face.copy()
     faces = list(shape.faces)
     for f in np.flatnonzero(chosen).tolist():
@@ -415,7 +415,7 @@ def cut_edge(edge: Edge, at: set[int]) -> list[Edge]:
     return [Edge(nodes[a : b + 1], edge.carrier) for a, b in itertools.pairwise(stops)]
 
 
-def _components(shape: Shape, facets: NDArray[np.int64], barrier: set[tuple[int, int]]) -> NDArray[np.int64]:
+def pieces_between(shape: Shape, facets: NDArray[np.int64], barrier: set[tuple[int, int]]) -> NDArray[np.int64]:
     """Label (all facets, −1 elsewhere) of the pieces that some facets fall into when barriers are not crossed."""
 
     rows = shape.facets[facets].astype(np.int64)

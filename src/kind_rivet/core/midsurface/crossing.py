@@ -30,6 +30,7 @@ from kind_rivet.core.midsurface.cells import cut_up
 from kind_rivet.core.midsurface.choose import choose
 from kind_rivet.core.midsurface.drawing import draw_lines, find_middles
 from kind_rivet.core.midsurface.fields import CarrierField, face_field
+from kind_rivet.core.midsurface.flaps import without_flaps
 from kind_rivet.core.midsurface.hand import Hand, chosen_pairs, forced, led_on, without_dropped
 from kind_rivet.core.midsurface.led_across import led_across
 from kind_rivet.core.midsurface.led_through import grown_together, led_through
@@ -122,8 +123,9 @@ def make_by_crossing(
     tapers = tuple(_taper(m) or _varying(sewn, f, m) for f, m in enumerate(own))
     used = {f for m in own for f in m.sides[0] | m.sides[1]}
     thickness = _thickness(sewn, tapers)
+    sheet = without_flaps(edges_in_one(without_slits(turned_alike(sewn.shape))), thickness)
     return Crossed(
-        without_toes(edges_in_one(without_slits(turned_alike(sewn.shape))), thickness),
+        without_toes(sheet, thickness),
         thickness,
         tapers,
         _before(solid, joined, {int(of_joined[f]) for f in used}),

@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.midsurface.fields import Field
 
+FLAT = 1e-6  # of its longest side: height up to which a facet is hardly more than a line
 ROUND_OFF = 1e-9  # of the least side: by so much the field may be off zero
 SHARES = np.arange(9) / 8  # places along a side that are looked at
 # Places within a facet, as weights of its corners.
@@ -35,11 +36,19 @@ def without_hidden_crossings(
     if not asked.any():
         return points, facets, np.arange(len(facets))
     out, of = [facets[~asked]], [np.flatnonzero(~asked)]
-    for f in np.flatnonzero(asked).tolist():
+    needle = _heights(points[facets]) <= FLAT
+    for f in (*np.flatnonzero(asked & ~needle).tolist(), *np.flatnonzero(asked & needle).tolist()):  # needles follow what is beside them
         rows = split.facet(tuple(facets[f].tolist()))
         out.append(np.array(rows, np.int64).reshape(-1, 3))
         of.append(np.full(len(rows), f))
     return np.vstack((points, *split.fresh)), np.concatenate(out), np.concatenate(of)
+
+
+def _heights(corners: Floats) -> Floats:
+    """Heights (f,) of facets (f, 3, 3) over their longest sides, as shares of them."""
+    longest = np.linalg.norm(corners - np.roll(corners, -1, axis=1), axis=2).max(axis=1)
+    area = np.linalg.norm(np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]), axis=1)
+    return np.asarray(area / np.maximum(longest, 1e-300) ** 2)
 
 
 class _Split:
@@ -64,10 +73,15 @@ class _Split:
         return np.asarray(((np.diff(front, axis=1) != 0).sum(axis=1) > 1) & (np.linalg.norm(b - a, axis=1) > self.least))
 
     def facet(self, row: tuple[int, ...]) -> list[tuple[int, ...]]:
-        """The facets that one facet falls into, turned as it was."""
+        """The facets that one facet falls into, turned as it was.
+
+        One that is hardly more than a line is split by the nodes of others alone: its own sides lie on each other, and would be split without end.
+        """
         a, b, c = row
+        needle = bool(_heights(np.array([[self._at(k) for k in row]]))[0] <= FLAT)
         for one, other, third in ((a, b, c), (b, c, a), (c, a, b)):
-            node = self._on_side(min(one, other), max(one, other))
+            low, high = min(one, other), max(one, other)
+            node = self.of_side.get((low, high), -1) if needle else self._on_side(low, high)
             if node >= 0:
                 return self.facet((one, node, third)) + self.facet((node, other, third))
         node = self._within(row)
