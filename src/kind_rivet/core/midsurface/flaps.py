@@ -10,6 +10,7 @@ from collections import Counter
 from dataclasses import replace
 
 import numpy as np
+from numpy.typing import NDArray
 
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.geometry.shape import Shape
@@ -39,7 +40,7 @@ def without_flaps(shape: Shape, thickness: Floats) -> Shape:
     return edges_in_one(without_slits(subshape(kept, tuple(range(len(shape.faces))))))
 
 
-def _hangs(shape: Shape, flap: np.ndarray) -> bool:
+def _hangs(shape: Shape, flap: NDArray[np.bool_]) -> bool:
     """Is enough of the border of these facets (f,) free, and does more than one facet stay wherever it is not?"""
     border = free = 0.0
     for (a, b), facets in shape.segment_faces.items():
