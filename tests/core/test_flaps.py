@@ -1,4 +1,4 @@
-"""Covers whose corners are rounded unlike inside and outside: flaps of the plate, and facets that are hardly more than a line."""
+"""Covers whose corners are rounded unlike inside and outside, and flaps of their plates."""
 
 import numpy as np
 import pytest
@@ -15,7 +15,6 @@ from kind_rivet.core.geometry.carriers import Carrier
 from kind_rivet.core.geometry.shape import Edge, Face, Shape
 from kind_rivet.core.midsurface.extract import extract
 from kind_rivet.core.midsurface.flaps import without_flaps
-from kind_rivet.core.midsurface.hidden_crossings import without_hidden_crossings
 from tests.thin_meshes import meshed, solid_of
 
 Place = tuple[float, float, float]
@@ -82,27 +81,3 @@ def test_a_flap_goes_and_a_rim_stays() -> None:
     assert without_flaps(whole, np.array([0.5, 0.5])) is whole  # too large for walls so thin
     corner = shape({0: plate + speck})
     assert without_flaps(corner, np.array([2.0])) is corner
-
-
-def test_a_facet_that_is_a_line_is_split_by_its_neighbours_alone() -> None:
-    def waves(p: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-        return np.sin(0.4 * p[:, 0]) + 0.2, np.zeros_like(p)
-
-    def quick(p: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-        return np.sin(1.3 * p[:, 0]) + 0.2, np.zeros_like(p)
-
-    points = np.array([(0, 0, 0), (60, 0, 0), (53, 0, 0), (30, 10, 0.0)])
-    new, split, of = without_hidden_crossings(points, np.array([(0, 1, 2), (1, 0, 3)]), waves, 4.0)
-    assert len(split) > 8 and set(of.tolist()) == {0, 1}
-    corners = new[split[of == 1]]
-    assert np.linalg.norm(np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]), axis=1).sum() / 2 == pytest.approx(300)
-    on_line = {
-        tuple(sorted((int(a), int(b))))
-        for row in split[of == 1]
-        for a, b in zip(row, np.roll(row, -1), strict=True)
-        if not new[[a, b], 1].any()
-    }
-    beside = {tuple(sorted((int(a), int(b)))) for row in split[of == 0] for a, b in zip(row, np.roll(row, -1), strict=True)}
-    assert on_line <= beside  # nothing gapes
-    line = np.array([(4.25, 0, 0), (55.75, 0, 0), (50.34, 0, 0)])
-    assert without_hidden_crossings(line, np.array([(0, 1, 2)]), quick, 2.0)[1].tolist() == [[0, 1, 2]]

@@ -271,6 +271,24 @@ def test_a_facet_on_a_middle_itself_is_not_split() -> None:
     assert split.tolist() == [[0, 1, 2]]
 
 
+def test_a_facet_that_is_a_line_is_split_by_its_neighbours_alone() -> None:
+    def waves(p: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        return np.sin(0.4 * p[:, 0]) + 0.2, np.zeros_like(p)
+
+    def quick(p: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        return np.sin(1.3 * p[:, 0]) + 0.2, np.zeros_like(p)
+
+    points = np.array([(0, 0, 0), (60, 0, 0), (53, 0, 0), (30, 10, 0.0)])
+    new, split, of = without_hidden_crossings(points, np.array([(0, 1, 2), (1, 0, 3)]), waves, 4.0)
+    assert len(split) > 8 and set(of.tolist()) == {0, 1}
+    corners = new[split[of == 1]]
+    assert np.linalg.norm(np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]), axis=1).sum() / 2 == pytest.approx(300)
+    sides = [{tuple(sorted((int(a), int(b)))) for row in split[of == k] for a, b in itertools.pairwise([*row, row[0]])} for k in (0, 1)]
+    assert {side for side in sides[1] if not new[list(side), 1].any()} <= sides[0]  # nothing gapes
+    line = np.array([(4.25, 0, 0), (55.75, 0, 0), (50.34, 0, 0)])
+    assert without_hidden_crossings(line, np.array([(0, 1, 2)]), quick, 2.0)[1].tolist() == [[0, 1, 2]]
+
+
 def test_what_faces_bulge_beyond_their_facets_counts() -> None:
     ball = solid_of(BRepPrimAPI_MakeSphere(10.0).Solid())
     exact = 4000 * np.pi / 3

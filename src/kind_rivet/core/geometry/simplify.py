@@ -11,6 +11,7 @@ from kind_rivet.core.geometry.carriers import FREE, distance, fit_curve, same, u
 from kind_rivet.core.geometry.curving import curving_on, smooth_on
 from kind_rivet.core.geometry.prism_axis import axis_of
 from kind_rivet.core.geometry.shape import Edge, Face, Shape
+from kind_rivet.core.geometry.weld import subshape
 
 SMOOTH = np.cos(np.radians(8.0))
 OPEN = np.radians(80.0)  # what turns by less from its mean is no tube
@@ -215,6 +216,11 @@ def without_slits(shape: Shape) -> Shape:
             return shape if len(edges) == len(shape.edges) else replace(shape, edges=tuple(edges.values()))
         for e in slits:
             del edges[e]
+
+
+def tidied(shape: Shape, faces: tuple[int, ...]) -> Shape:
+    """Only some faces of a shape, as a sheet without slits, with what runs on smoothly in one edge."""
+    return edges_in_one(without_slits(subshape(shape, faces)))
 
 
 def _joined(shape: Shape, label: NDArray[np.int64], bordering: set[int]) -> tuple[Shape, NDArray[np.int64]]:

@@ -212,14 +212,17 @@ def passage(patch: Patch, part: BorderEdge, curve: Curve, nodes: Ints, places: F
 
 
 def vertex_places(patch: Patch, edge_nodes: list[Ints], build: Builder) -> dict[int, Floats]:
-    """Places (k, 2) in the plane of mesh nodes that stand for looked-past edges: more than one where the region is cut."""
+    """Places (k, 2) in the plane of mesh nodes that stand for looked-past edges: more than one where the region is cut.
+
+    A node that stands on a vertex of other walls has one place amid those edges, or both sides of a line that ends there would cross.
+    """
     shrunk = [part for loop in patch.loops for part in loop if len(edge_nodes[part.edge]) == 1]
     if not shrunk:
         return {}
     points = np.concatenate(build.points)
     corners = np.unique(np.concatenate([[p.corners[0], p.corners[-1]] for loop in patch.loops for p in loop]))
     out: dict[int, Floats] = {}
-    lone: dict[int, list[Floats]] = {}
+    elsewhere: dict[int, list[Floats]] = {}
     for part in shrunk:
         node = int(edge_nodes[part.edge][0])
         away = np.linalg.norm(patch.space[corners] - points[node], axis=1)
@@ -231,9 +234,9 @@ def vertex_places(patch: Patch, edge_nodes: list[Ints], build: Builder) -> dict[
         middle = _middle(part.corners)
         if np.linalg.norm(patch.space[middle].mean(axis=0) - points[node]) < least:
             out[node] = patch.flat[middle].mean(axis=0)[None]
-        else:  # it stands on a vertex of other walls: one place for all of its passages, or both sides of a line that ends there would cross
-            lone.setdefault(node, []).append(patch.flat[part.corners[[0, -1]]])
-    return {node: np.concatenate(ends).mean(axis=0)[None] for node, ends in lone.items()} | out
+        else:
+            elsewhere.setdefault(node, []).append(patch.flat[part.corners[[0, -1]]])
+    return {node: np.concatenate(ends).mean(axis=0)[None] for node, ends in elsewhere.items()} | out
 
 
 def _bowed(along: Floats, curve: Curve, k: NDArray[np.int64], f: Floats) -> Floats:

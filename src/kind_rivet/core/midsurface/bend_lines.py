@@ -7,6 +7,7 @@ from dataclasses import replace
 import numpy as np
 
 from kind_rivet.core.geometry.carriers import FREE, Carrier, Floats, fit_curve, frame, unit
+from kind_rivet.core.geometry.holes import falls_away
 from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.midsurface.fields import Field, settle
@@ -48,7 +49,9 @@ def bend_lines(shape: Shape, solid: FacetTree, middles: list[Middle], tolerance:
                 lot = found.setdefault(pair, [])
                 reach = 0.6 * min(middles[a].wall, middles[b].wall)
                 twins = [_beside(points, other.points, reach) and not _are_one_line(points, other.points, tolerance) for other in lot]
-                if all(_stands_for(line, other, _bulges(shape, e), reach) for other, twin in zip(lot, twins, strict=True) if twin):
+                if all(
+                    _stands_for(line, other, falls_away(shape, faces[0], e), reach) for other, twin in zip(lot, twins, strict=True) if twin
+                ):
                     found[pair] = [other for other, twin in zip(lot, twins, strict=True) if not twin] + [line]
     out = [line for pair, lot in found.items() for line in _through_gaps(lot, [middles[m] for m in pair], shape, solid, tolerance)]
     return led_into_walls(out, middles, shape, solid, 10 * tolerance)
@@ -144,13 +147,13 @@ def _beside(a: Floats, b: Floats, reach: float) -> bool:
     return any(away_from(p[(len(p) - 1) // 2 : (len(p) - 1) // 2 + 2].mean(axis=0)[None], q)[0] < reach for p, q in ((a, b), (b, a)))
 
 
-def _stands_for(line: Line, other: Line, bulges: bool, reach: float) -> bool:
-    """Of one bend as both sides show it: the longer line, which reaches as far as the wall does, or that of the outer side where both reach as far.
+def _stands_for(line: Line, other: Line, outside: bool, reach: float) -> bool:
+    """Of one bend as both sides show it: the longer line, which reaches as far as the wall does, or that of the outer side (is `line` that?) where both reach as far.
 
     Where the sides are rounded by unlike radii, each begins at another depth: bends that go round a corner of a plate are to begin at one.
     """
     if not line.closed and not other.closed and _reach_as_far(line.points, other.points, APART * reach):
-        return bulges
+        return outside
     return _length(line.points) > 1.001 * _length(other.points)
 
 
@@ -161,17 +164,6 @@ def _reach_as_far(a: Floats, b: Floats, least: float) -> bool:
     apart = [b[k] - a[k] for k in (0, -1)]
     along = [unit(a[1] - a[0]), unit(a[-1] - a[-2])]
     return all(np.linalg.norm(d) > least and abs(d @ t) < SIDE_BY_SIDE * np.linalg.norm(d) for d, t in zip(apart, along, strict=True))
-
-
-def _bulges(shape: Shape, edge: int) -> bool:
-    """Do the faces beside an edge lie behind the plane that touches both there?"""
-    nodes = shape.edges[edge].nodes
-    k = _probes(shape, edge)[0]
-    segment = sorted(nodes[k : k + 2].tolist())
-    facets = shape.segment_faces[segment[0], segment[1]]
-    at = shape.points[segment].mean(axis=0)
-    normal = sum(shape.normals[f][np.isin(shape.facets[f], segment)].sum(axis=0) for f in facets)
-    return bool((shape.points[shape.facets[facets]].mean(axis=1) - at).sum(axis=0) @ normal < 0)
 
 
 def _length(points: Floats) -> float:

@@ -36,7 +36,7 @@ def without_hidden_crossings(
     if not asked.any():
         return points, facets, np.arange(len(facets))
     out, of = [facets[~asked]], [np.flatnonzero(~asked)]
-    needle = _heights(points[facets]) <= FLAT
+    needle = _are_needles(points[facets])
     for f in (*np.flatnonzero(asked & ~needle).tolist(), *np.flatnonzero(asked & needle).tolist()):  # needles follow what is beside them
         rows = split.facet(tuple(facets[f].tolist()))
         out.append(np.array(rows, np.int64).reshape(-1, 3))
@@ -44,11 +44,17 @@ def without_hidden_crossings(
     return np.vstack((points, *split.fresh)), np.concatenate(out), np.concatenate(of)
 
 
-def _heights(corners: Floats) -> Floats:
-    """Heights (f,) of facets (f, 3, 3) over their longest sides, as shares of them."""
+def _extents(corners: Floats) -> tuple[Floats, Floats]:
+    """Heights (f,) of facets (f, 3, 3) over their longest sides, and those sides' lengths (f,)."""
     longest = np.linalg.norm(corners - np.roll(corners, -1, axis=1), axis=2).max(axis=1)
     area = np.linalg.norm(np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]), axis=1)
-    return np.asarray(area / np.maximum(longest, 1e-300) ** 2)
+    return area / np.maximum(longest, 1e-300), longest
+
+
+def _are_needles(corners: Floats) -> NDArray[np.bool_]:
+    """Which facets (f, 3, 3) are hardly more than a line."""
+    height, longest = _extents(corners)
+    return np.asarray(height <= FLAT * longest)
 
 
 class _Split:
@@ -78,7 +84,7 @@ class _Split:
         One that is hardly more than a line is split by the nodes of others alone: its own sides lie on each other, and would be split without end.
         """
         a, b, c = row
-        needle = bool(_heights(np.array([[self._at(k) for k in row]]))[0] <= FLAT)
+        needle = bool(_are_needles(np.array([[self._at(k) for k in row]]))[0])
         for one, other, third in ((a, b, c), (b, c, a), (c, a, b)):
             low, high = min(one, other), max(one, other)
             node = self.of_side.get((low, high), -1) if needle else self._on_side(low, high)
@@ -106,9 +112,7 @@ class _Split:
     def _within(self, row: tuple[int, ...]) -> int:
         """A node inside a facet beyond what all its corners lie on, −1 where there is none."""
         corners = np.array([self._at(k) for k in row])
-        longest = max(float(np.linalg.norm(corners[k] - corners[k - 1])) for k in range(3))
-        height = float(np.linalg.norm(np.cross(corners[1] - corners[0], corners[2] - corners[0]))) / max(longest, 1e-300)
-        if height <= self.least:  # nodes within do not make its longest side shorter
+        if _extents(corners[None])[0][0] <= self.least:  # nodes within do not make its longest side shorter
             return -1
         inner = WITHIN @ corners / WITHIN.sum(axis=1, keepdims=True)
         value, front = self.field(inner)[0], self.in_front(corners)

@@ -12,9 +12,8 @@ import numpy as np
 
 from kind_rivet.core.geometry.carriers import Floats, unit
 from kind_rivet.core.geometry.shape import Shape
-from kind_rivet.core.geometry.simplify import edges_in_one, leaving, without_slits
+from kind_rivet.core.geometry.simplify import leaving, tidied
 from kind_rivet.core.geometry.split import cut_between
-from kind_rivet.core.geometry.weld import subshape
 
 TOE = 2.0  # walls of the thicker one that a toe may be long, along either wall
 SMOOTH = 0.97  # cosine with which a rim runs on into its toe
@@ -30,7 +29,7 @@ def without_toes(shape: Shape, thickness: Floats) -> Shape:
             shape = _cut_off(shape, face, vertex, place)
         if shape is before:
             return shape
-        shape = edges_in_one(without_slits(subshape(shape, whole)))
+        shape = tidied(shape, whole)
 
 
 def _toes(shape: Shape, thickness: Floats) -> list[tuple[int, int, Floats]]:
