@@ -14,6 +14,7 @@ from kind_rivet.app.kit.tools import edges, faces, owner
 from kind_rivet.app.theme import place_words
 from kind_rivet.core.document.document import Document
 from kind_rivet.core.geometry.carriers import triple
+from kind_rivet.core.midsurface.blend_material import TOLD
 from kind_rivet.core.midsurface.remarks import KINDS, Remark
 
 if TYPE_CHECKING:
@@ -62,8 +63,9 @@ class ProofCard(Card):
                 continue
             tapering = sum(t is not None for t in sheet.tapers)
             out.append(
-                f"<b>{document.body(key).name}</b> by {sheet.way}<br>Weigh-in: {100 * p.mass_ratio:.2f} % of the solid, joints counted once"
-                f"<br>Cover: {100 * p.cover:.1f} % of its volume<br>Off the middle: {100 * p.off_middle:.2f} % of the wall (95th percentile)"
+                f"<b>{document.body(key).name}</b> by {sheet.way}<br>Weigh-in: {100 * p.weight:.2f} % of the solid, joints counted once"
+                + (f", {100 * p.blends:.2f} % of it in blends" if p.blends >= TOLD else "")
+                + f"<br>Cover: {100 * p.cover:.1f} % of its volume<br>Off the middle: {100 * p.off_middle:.2f} % of the wall (95th percentile)"
                 f"<br>Free edges inside the solid: {p.inner_free_length:.2f} {document.units}<br>Pieces: {p.pieces} · walls: {len(sheet.shape.faces)}"
                 + (f", {tapering} tapering" if tapering else "")
             )

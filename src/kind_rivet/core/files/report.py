@@ -35,9 +35,9 @@ def report_of(document: Document, seconds: dict[str, float], warnings: list[str]
     for key, sheet in document.sheets.items():
         p = sheet.proof
         midsurface.append({
-            "body": document.body(key).name, "way": sheet.way, "thicknesses": sheet.thicknesses, "area": sheet.area, "mass_ratio": p.mass_ratio if p else None, "cover": p.cover if p else None,
+            "body": document.body(key).name, "way": sheet.way, "thicknesses": sheet.thicknesses, "area": sheet.area, "mass_ratio": p.weight if p else None, "blends": p.blends if p else None, "cover": p.cover if p else None,
             "pieces": p.pieces if p else None, "off_middle_p95": p.off_middle if p else None, "inner_free_length": p.inner_free_length if p else None,
-            "unpaired_faces": list(p.unused_faces) if p else [], "walls": len(sheet.shape.faces), "plain_ratio": p.plain_ratio if p else None,
+            "unpaired_faces": list(p.unused_faces) if p else [], "walls": len(sheet.shape.faces), "plain_ratio": p.plain_ratio + p.blends if p else None,
             "tapering_walls": sum(t is not None for t in sheet.tapers), "remarks": [{"kind": KINDS[r.kind], "place": list(r.place), "measure": r.measure} for r in sheet.remarks],
         })  # fmt: skip
     findings = check(document)

@@ -14,11 +14,19 @@ from kind_rivet.core.mesh.kinds import QUAD, TRIA, WIDTH
 from kind_rivet.core.mesh.mesh import Mesh
 from kind_rivet.core.meshing.bends import balance_bends
 from kind_rivet.core.meshing.sheet_mesh import SheetMesh
+from kind_rivet.core.midsurface.blend_material import BlendMaterial
 from kind_rivet.core.midsurface.sheet import Sheet
 
 NEAR = 0.02  # of the wall: measured as near to its own thickness, it has just that
 PARALLEL = 0.99  # cosine between two sides from which they are parallel
 FACING = 0.5  # cosine to the normal from which what a ray meets is a side of its own wall or a blend of it, not the side of another wall
+
+THIRDS = np.array([1.0, 3.0, 5.0]) / 6
+OVER_QUAD = np.array(
+    [[(1 - u) * (1 - v), u * (1 - v), u * v, (1 - u) * v] for u in THIRDS for v in THIRDS]
+)  # corner weights of nine places
+# Middles of the nine triangles into which thirds of its sides cut a tria.
+OVER_TRIA = np.array([[i, j, 9 - i - j, 0] for i, j in ((7, 1), (4, 4), (4, 1), (1, 7), (1, 4), (1, 1), (5, 2), (2, 5), (2, 2))]) / 9
 
 
 def as_mesh(shells: SheetMesh, sheet: Shape, body: int, part: int, size: float, lines: Mapping[int, Floats] | None = None) -> Mesh:
@@ -48,7 +56,7 @@ def measure_thickness(mesh: Mesh, body: int, solid: Shape, sheet: Sheet) -> tupl
     thickness = up + down and offset = (up − down) / 2 where both rays leave the solid
     through faces that look along the normal, within twice the wall known for the face; elsewhere the wall's own
     and 0. Elements that slope from one wall to another are as thick as their wall is square to its sides.
-    Elements of other bodies keep what they have.
+    Beside joints, elements hold their share of the blends there. Elements of other bodies keep what they have.
     """
     thickness, offset = mesh.thickness.copy(), mesh.offset.copy()
     mine = np.flatnonzero(mesh.is_shell & (mesh.body == body))
@@ -78,7 +86,26 @@ def measure_thickness(mesh: Mesh, body: int, solid: Shape, sheet: Sheet) -> tupl
     thickness[mine] = np.where(good & ~near & ~square, total, known)
     apart = np.subtract(up, down, out=np.zeros_like(up), where=good)
     offset[mine] = np.where(~near, apart / 2, 0.0)
+    if blends := BlendMaterial.of(solid, tree, sheet):
+        beside = blends.near(start, known, np.sqrt(np.linalg.norm(np.cross(a, b), axis=1)))
+        high = _blend_heights(blends, p, rows[beside], normal[beside], np.maximum(mesh.face[mine[beside]], 0).astype(np.int64))
+        through = np.isin(above[beside], np.flatnonzero(blends.blend)) | np.isin(below[beside], np.flatnonzero(blends.blend))
+        much = high.sum(axis=1) > NEAR * known[beside]
+        chosen = np.flatnonzero(beside)[through | much]
+        high = np.where(much[:, None], high, 0.0)[through | much]
+        thickness[mine[chosen]] = known[chosen] + high.sum(axis=1)
+        offset[mine[chosen]] = (high[:, 0] - high[:, 1]) / 2
     return thickness, offset
+
+
+def _blend_heights(blends: BlendMaterial, points: Floats, rows: NDArray[np.int32], normal: Floats, face: NDArray[np.int64]) -> Floats:
+    """How high (m, 2) blends stand over elements (m, 4; trias end with −1) above and below, on the mean of places spread over them."""
+    weight = np.where((rows[:, 3] < 0)[:, None, None], OVER_TRIA, OVER_QUAD)
+    places = np.einsum("mpk,mkj->mpj", weight, points[rows]).reshape(-1, 3)
+    each = len(OVER_QUAD)
+    start, of = _on_sheet(places, blends.sheet.shape), np.repeat(face, each)
+    high = blends.heights(start, np.repeat(normal, each, axis=0), of, blends.sheet.thickness_at(start, of))
+    return np.asarray(high.reshape(-1, each, 2).mean(axis=1))
 
 
 def _slope(solid: Shape, normal: Floats, above: NDArray[np.int32], below: NDArray[np.int32]) -> Floats:

@@ -7,19 +7,20 @@ import numpy as np
 from kind_rivet.core.geometry.shape import Shape
 
 MARGIN = 0.4  # of its area up to which what is evenly thick under a face may be just the margin of a blend
+ROUND = ("cylinder", "torus", "sphere")  # carriers whose last number is their radius
 ROUNDING = 4.0  # walls of radius up to which a round face is a blend
 
 
 def rounding(shape: Shape, face: int, wall: float) -> bool:
     """Is a face a blend: round with a small radius? A free-form one, as blends are that run on into each other, where most of it is."""
+    return shape.faces[face].carrier.kind in ("free", *ROUND) and radius(shape, face) < ROUNDING * wall
+
+
+def radius(shape: Shape, face: int) -> float:
+    """Radius of a round face (of its tube, if it is a torus); of another the one to which it is bent more tightly over half its area, by how fast the normal turns along the sides of its facets."""
     carrier = shape.faces[face].carrier
-    if carrier.kind == "free":
-        return _radius(shape, face) < ROUNDING * wall
-    return carrier.kind in ("cylinder", "torus", "sphere") and carrier.data[-1] < ROUNDING * wall
-
-
-def _radius(shape: Shape, face: int) -> float:
-    """Radius to which a face is bent more tightly over half its area: how fast the normal turns along the sides of its facets."""
+    if carrier.kind in ROUND:
+        return float(carrier.data[-1])
     mine = shape.facet_face == face
     if not mine.any():  # smaller than what facets tell apart
         return float("inf")

@@ -27,6 +27,12 @@ class Proof:
     inner_free_length: float  # length of free edges that lie inside the solid
     unused_faces: tuple[int, ...]  # faces of the solid that are neither side nor rim
     plain_ratio: float = 0.0  # area × thickness / volume with such places counted for every wall
+    blends: float = 0.0  # volume of the blends in inner corners / volume of the solid: shells beside the joints are thicker by it
+
+    @property
+    def weight(self) -> float:
+        """What walls and blends together weigh / what the solid weighs."""
+        return self.mass_ratio + self.blends
 
 
 @dataclass(frozen=True)

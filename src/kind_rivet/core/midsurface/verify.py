@@ -12,6 +12,7 @@ from kind_rivet.core.geometry.carriers import Floats, project, unit
 from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.geometry.sampling import by_area, spread_samples, volume_samples
 from kind_rivet.core.geometry.shape import Shape
+from kind_rivet.core.midsurface.blend_material import BlendMaterial
 from kind_rivet.core.midsurface.pairs import SLANT
 from kind_rivet.core.midsurface.remarks import remarks_on
 from kind_rivet.core.midsurface.sheet import Proof, Sheet
@@ -30,7 +31,7 @@ GRAZE = 0.1  # walls beside the middle at which the surroundings of a free edge 
 
 
 def proved(solid: Shape, tree: FacetTree, sheet: Sheet, sides: list[int], tunnels: tuple[int, ...] = ()) -> Sheet:
-    """The sheet with its proof (weigh-in, cover, pieces, distance off the middle, free edges inside the solid, faces not used) and remarks."""
+    """The sheet with its proof (weigh-in, also of blends, cover, pieces, distance off the middle, free edges inside the solid, faces not used) and remarks."""
     shape = sheet.shape
     points, _, face, facet, area = spread_samples(shape, by_area(shape, SAMPLES, 30), unlike=True)
     normal = shape.facet_normal[facet]
@@ -41,11 +42,13 @@ def proved(solid: Shape, tree: FacetTree, sheet: Sheet, sides: list[int], tunnel
     inner = inner_free(shape, tree, sheet.thickness)
     unused = tuple(f for f in unused_faces(solid, sides, float(sheet.thickness.max())) if f not in tunnels)
     off = _off_middle(shape, tree, points, face, area, wall)
-    proof = Proof(mass, cover, _pieces(shape), off, float(inner.sum()), unused, total / solid.bulged_volume)
+    sheet = replace(sheet, sides=tuple(sorted(sides)))
+    material = BlendMaterial.of(solid, tree, sheet)
+    blends = float(area @ material.heights(points, normal, face, wall).sum(axis=1) / solid.bulged_volume) if material else 0.0
+    proof = Proof(mass, cover, _pieces(shape), off, float(inner.sum()), unused, total / solid.bulged_volume, blends)
     return replace(
         sheet,
         proof=proof,
-        sides=tuple(sorted(sides)),
         remarks=remarks_on(solid, tree, shape, sheet.thickness, inner, bare, off_by, unused, tunnels),
     )
 

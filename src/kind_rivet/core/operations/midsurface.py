@@ -15,6 +15,7 @@ from kind_rivet.core.errors import Refused
 from kind_rivet.core.geometry.carriers import triple
 from kind_rivet.core.geometry.weld import subshape
 from kind_rivet.core.guard import OutOfTime, apart
+from kind_rivet.core.midsurface.blend_material import TOLD
 from kind_rivet.core.midsurface.extract import extract
 from kind_rivet.core.midsurface.remarks import Remark, in_words
 from kind_rivet.core.midsurface.sheet import Sheet
@@ -60,7 +61,9 @@ def extract_midsurfaces(document: Document, parameters: ExtractMidsurface, progr
             sentence = f"{body.name}: taken as it is, {len(sheet.shape.faces)} walls {thick}."
         else:
             walls = ", ".join(f"{t:g}" for t in sheet.thicknesses)
-            sentence = f"{body.name}: {len(sheet.shape.faces)} walls, {walls} {document.units} thick, {100 * sheet.proof.mass_ratio:.1f} % of the solid's mass."
+            sentence = f"{body.name}: {len(sheet.shape.faces)} walls, {walls} {document.units} thick, {100 * sheet.proof.weight:.1f} % of the solid's mass."
+            if sheet.proof.blends >= TOLD:
+                sentence += f" {100 * sheet.proof.blends:.1f} % are in blends; shells beside the joints are thicker by it."
             if told := in_words(sheet.remarks):
                 notes.append(f"{body.name}: look at {told}.")
         notes.insert(0, sentence)
