@@ -20,6 +20,7 @@ DIAGONAL = (
     2**0.5
 )  # how far the corner of a square is from the corner opposite: between walls square to each other, a blend from their joint
 TOLD = 5e-4  # share of a solid from which its blends are worth a word
+LEANS = 0.1  # cosine from which a blend leans away from a wall
 LEAST = 1e-3  # walls: what stands out less is the solid's facets
 
 
@@ -55,6 +56,7 @@ class BlendMaterial:
     sheet: Sheet
     tree: FacetTree  # of the solid's facets
     blend: NDArray[np.bool_]  # of each facet of the solid
+    lean: Floats  # normal (m, 3) of each facet of the solid
     radius: float  # the largest of any blend; 0: there is none
     own: tuple[NDArray[np.int64], ...]  # facets of each face of the sheet
     beside: tuple[tuple[int, ...], ...]  # faces each face of the sheet shares an edge with
@@ -66,7 +68,7 @@ class BlendMaterial:
         bounds = np.searchsorted(shape.facet_face[order], np.arange(len(shape.faces) + 1))
         blends = blends_of(solid, sheet)
         return cls(
-            sheet, tree, blends[solid.facet_face], max((radius(solid, f) for f in np.flatnonzero(blends).tolist()), default=0.0),
+            sheet, tree, blends[solid.facet_face], solid.facet_normal, max((radius(solid, f) for f in np.flatnonzero(blends).tolist()), default=0.0),
             tuple(order[a:b] for a, b in pairwise(bounds)), tuple(tuple(sorted(near)) for near in shape.face_neighbours),
         )  # fmt: skip
 
@@ -83,6 +85,7 @@ class BlendMaterial:
     def heights(self, points: Floats, normal: Floats, face: NDArray[np.int64], wall: Floats) -> Floats:
         """How high (n, 2) blends stand out above and below places (n, 3) on faces (n,) of the sheet whose wall there is `wall` (n,)."""
         out = np.zeros((len(points), 2))
+        trees: dict[int, FacetTree] = {}
         for side, way in enumerate((normal, -normal)):
             far, hit = self.tree.cast(points, way)
             high = far - wall / 2
@@ -90,23 +93,26 @@ class BlendMaterial:
             rows = rows[self.blend[hit[rows]]]
             for f in np.unique(face[rows]).tolist():
                 mine = rows[face[rows] == f]
-                out[mine, side] = self._own_share(f, points[mine] + wall[mine, None] / 2 * way[mine], way[mine], high[mine])
+                start = points[mine] + wall[mine, None] / 2 * way[mine]
+                lean = self.lean[hit[mine]]
+                for g in self.beside[f]:
+                    trees[g] = trees.get(g) or FacetTree.over(self.sheet.shape.points, self.sheet.shape.facets[self.own[g]])
+                own = [self._short_of(g, trees[g], start, way[mine], high[mine], lean) for g in self.beside[f]]
+                out[mine, side] = np.min([high[mine], *own], axis=0)
         return out
 
-    def _own_share(self, face: int, start: Floats, way: Floats, high: Floats) -> Floats:
-        """Up to which height (n,) over places (n, 3) on a side of a wall no wall beside it is nearer than its own side; `high` (n,) at most."""
-        if not self.beside[face]:
-            return high
-        shape = self.sheet.shape
-        others = np.concatenate([self.own[g] for g in self.beside[face]])
-        near = FacetTree.over(shape.points, shape.facets[others])
-        low, top = np.zeros(len(start)), high.copy()
-        step = high
+    def _short_of(self, other: int, near: FacetTree, start: Floats, way: Floats, high: Floats, lean: Floats) -> Floats:
+        """Up to which height (n,) over places (n, 3) on a side of a wall another one is no nearer than that side; `high` (n,) at most.
+
+        Only where the blend leans (its normals (n, 3)) away from the other wall: one in a corner of two walls fills nothing on the floor both stand on.
+        """
+        low, top, step = np.zeros(len(start)), high.copy(), high
         for _ in range(HALVINGS):
             at = start + step[:, None] * way
-            facet, _, gap = near.nearest(at)
-            half = self.sheet.thickness_at(at, shape.facet_face[others[facet]].astype(np.int64)) / 2
-            mine = gap - half >= step * (1 - 1e-6)
+            facet, weight, gap = near.nearest(at)
+            away = at - np.einsum("ij,ijk->ik", weight, near.points[near.facets[facet]])
+            half = self.sheet.thickness_at(at, np.full(len(at), other)) / 2
+            mine = (gap - half >= step * (1 - 1e-6)) | (np.einsum("ij,ij->i", away, lean) < LEANS * gap)
             low, top = np.where(mine, step, low), np.where(mine, top, step)
             step = (low + top) / 2
         return low

@@ -5,8 +5,10 @@ from __future__ import annotations
 import numpy as np
 
 from kind_rivet.core.geometry.shape import Shape
+from kind_rivet.core.midsurface.offset_side import smooth_edge
 
 MARGIN = 0.4  # of its area up to which what is evenly thick under a face may be just the margin of a blend
+CORNER = 45.0  # degrees from which a hollow round face leads round a corner
 ROUND = ("cylinder", "torus", "sphere")  # carriers whose last number is their radius
 ROUNDING = 4.0  # walls of radius up to which a round face is a blend
 
@@ -32,6 +34,36 @@ def radius(shape: Shape, face: int) -> float:
     area = np.cumsum(shape.facet_area[mine][order])
     middle = bend[order[min(int(np.searchsorted(area, area[-1] / 2)), len(order) - 1)]]
     return float("inf") if middle <= 0 else float(1.0 / middle)
+
+
+def corner_blend(shape: Shape, face: int) -> bool:
+    """Does a face lead round an inner corner: round, hollow, and turning so far that nothing of even thickness lies under it, however large its radius?"""
+    return shape.faces[face].carrier.kind in ROUND and hollow(shape, face) and _turns(shape, face) > CORNER
+
+
+def _turns(shape: Shape, face: int) -> float:
+    """Largest angle between normals of a face, about its axis where it has one, in degrees (180 at most)."""
+    normals = shape.normals[shape.facet_face == face].reshape(-1, 3)
+    first = normals[0]
+    far = normals[int(np.argmin(normals @ first))]  # the one that has turned most from any
+    return float(np.degrees(np.arccos(np.clip((normals @ far).min(), -1.0, 1.0))))
+
+
+def smooth_neighbours(shape: Shape, face: int) -> set[int]:
+    """Faces that run on from a face without a crease."""
+    return {other for e in shape.face_edges[face] for other in shape.edge_faces[e] if other != face and smooth_edge(shape, e)}
+
+
+def under_a_corner(shape: Shape, a: int, b: int, walls: set[frozenset[int]]) -> bool:
+    """Do faces a and b look at each other only where a wall, one of `walls` by its two sides, runs out under blends of the corner at its end?
+
+    At least one of them is such a blend, on one side or on both; a round face that is none makes a bend with it.
+    """
+    rounds = [f for f in (a, b) if corner_blend(shape, f)]
+    if not rounds or any(shape.faces[f].carrier.kind != "plane" for f in (a, b) if f not in rounds):
+        return False
+    before = [smooth_neighbours(shape, f) if f in rounds else {f} for f in (a, b)]
+    return any(frozenset((p, q)) in walls for p in before[0] for q in before[1])
 
 
 def hollow(shape: Shape, face: int) -> bool:

@@ -14,7 +14,7 @@ from kind_rivet.core.geometry.holes import falls_away
 from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.midsurface.bend_lines import TANGENT, bend_lines
-from kind_rivet.core.midsurface.blends import MARGIN, rounding
+from kind_rivet.core.midsurface.blends import MARGIN, corner_blend, radius, rounding, under_a_corner
 from kind_rivet.core.midsurface.charts import ConeChart, CylinderChart
 from kind_rivet.core.midsurface.contacts import ended_at_bends, through_contacts, with_contacts, without_twins
 from kind_rivet.core.midsurface.cracks import crack_steps
@@ -47,7 +47,10 @@ def find_middles(shape: Shape, pairs: list[Pair], fields: list[Field], tolerance
     """One middle per wall: pairs on the same surface with the same thickness go together, narrow ones only with others. Raises `Refused` where none can be laid flat."""
     out: list[Middle] = []
     refused: list[Refused] = []
+    walls = {frozenset((pair.a, pair.b)) for pair in pairs if not pair.narrow}
     for pair in pairs:
+        if under_a_corner(shape, pair.a, pair.b, walls):
+            continue
         try:
             made = middle_of(shape, pair.a, pair.b, fields[pair.a], fields[pair.b], pair.wall, pair.middle, tolerance, pair.share)
         except Refused as trouble:  # it cannot be laid flat: the other walls go on, and its faces are named as not used
@@ -141,9 +144,11 @@ def draw_lines(
 ) -> list[Line]:
     """Every line on every middle; each middle learns the numbers of its lines. `meeting`: pairs that meet though they are not near."""
     close = neighbours(shape, middles) | meeting
+    sides = {f for m in middles for f in m.sides[0] | m.sides[1]}
     for m, middle in enumerate(middles):
         middle.near = tuple(sorted({k for pair in close if m in pair for k in pair} - {m}))
         middle.around = max([middle.wall] + [middles[k].wall for k in middle.near])
+        middle.least_reach = max(middle.least_reach, _through_blends(shape, middle, sides))
     lines: list[Line] = []
 
     def add(line: Line) -> None:
@@ -164,7 +169,7 @@ def draw_lines(
         for line in run_on + feet(m, middles, rims, run_on):
             add(line)
     least = BROKEN * min((m.wall for m in middles), default=0.0)
-    standing = _standing(shape, {f for m in middles for f in m.sides[0] | m.sides[1]}, least)
+    standing = _standing(shape, sides, least)
     for m, middle in enumerate(middles):
         rims = [lines[k] for k in middle.lines if lines[k].kind == "outline"]
         for line in risers(shape, middle, m, standing, rims, fields, tolerance):
@@ -193,6 +198,13 @@ def draw_lines(
             for piece in pieces:
                 add(replace(lines[k], points=piece))
     return lines
+
+
+def _through_blends(shape: Shape, middle: Middle, sides: set[int]) -> float:
+    """How far a wall must be looked for beyond its sides to come through the blends at its ends to the walls it meets there, and out of these again; `sides`: of any wall."""
+    own = middle.sides[0] | middle.sides[1]
+    blends = {g for f in own for g in shape.face_neighbours[f] - sides if corner_blend(shape, g)}
+    return max((radius(shape, f) + 2 * middle.around for f in blends), default=0.0)
 
 
 def _beside_joints(middle: Middle, number: int, lines: list[Line]) -> dict[int, list[Floats]]:
