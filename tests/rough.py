@@ -57,12 +57,14 @@ def split(solid: TopoDS_Shape, planes: list[Plane], reach: float = 1e3) -> TopoD
     return whole.Solid()
 
 
-def rounded(solid: TopoDS_Shape, radius: float, inner: bool = False) -> TopoDS_Shape:
-    """The solid with all its sharp outer edges rounded, or blends in all its inner corners."""
+def rounded(solid: TopoDS_Shape, radius: float, inner: bool = False, upright: bool = False) -> TopoDS_Shape:
+    """The solid with all its sharp outer edges rounded, or blends in all its inner corners; only those along z if `upright`."""
     shape, edges = facet_shape(solid), IndexedMap_TopoDS_Shape_TopTools_ShapeMapHasher()
     TopExp.MapShapes_s(solid, TopAbs_EDGE, edges)
     maker = BRepFilletAPI_MakeFillet(solid)
     for number, faces in enumerate(shape.edge_faces):
+        if upright and abs(np.diff(shape.points[shape.edges[number].nodes[[0, -1]]], axis=0)[0, :2]).max() > 1e-9:
+            continue
         if len(set(faces)) == 2 and not smooth_edge(shape, number) and falls_away(shape, faces[0], number) != inner:
             maker.Add(radius, TopoDS.Edge(edges.FindKey(number + 1)))
     maker.Build()

@@ -20,6 +20,7 @@ DIAGONAL = (
     2**0.5
 )  # how far the corner of a square is from the corner opposite: between walls square to each other, a blend from their joint
 TOLD = 5e-4  # share of a solid from which its blends are worth a word
+HIGH = 2.5  # times its radius: a blend between walls at 45° or more stands no higher
 LEANS = 0.1  # cosine from which a blend leans away from a wall
 LEAST = 1e-3  # walls: what stands out less is the solid's facets
 
@@ -55,9 +56,8 @@ class BlendMaterial:
 
     sheet: Sheet
     tree: FacetTree  # of the solid's facets
-    blend: NDArray[np.bool_]  # of each facet of the solid
     lean: Floats  # normal (m, 3) of each facet of the solid
-    radius: float  # the largest of any blend; 0: there is none
+    round: Floats  # radius of each facet of the solid that is one of a blend, else 0
     own: tuple[NDArray[np.int64], ...]  # facets of each face of the sheet
     beside: tuple[tuple[int, ...], ...]  # faces each face of the sheet shares an edge with
 
@@ -66,21 +66,23 @@ class BlendMaterial:
         shape = sheet.shape
         order = np.argsort(shape.facet_face, kind="stable")
         bounds = np.searchsorted(shape.facet_face[order], np.arange(len(shape.faces) + 1))
-        blends = blends_of(solid, sheet)
+        blends = np.zeros(len(solid.faces))
+        for f in np.flatnonzero(blends_of(solid, sheet)).tolist():
+            blends[f] = radius(solid, f)
         return cls(
-            sheet, tree, blends[solid.facet_face], solid.facet_normal, max((radius(solid, f) for f in np.flatnonzero(blends).tolist()), default=0.0),
+            sheet, tree, solid.facet_normal, blends[solid.facet_face],
             tuple(order[a:b] for a, b in pairwise(bounds)), tuple(tuple(sorted(near)) for near in shape.face_neighbours),
         )  # fmt: skip
 
     def __bool__(self) -> bool:
         """Does the solid have any blend?"""
-        return self.radius > 0
+        return bool((self.round > 0).any())
 
     def near(self, points: Floats, wall: Floats, reach: Floats) -> NDArray[np.bool_]:
         """Which places (n, 3) on walls (n,) lie within `reach` (n,) of one beside which a blend stands: no blend is further from the joint it fills."""
-        facets = self.tree.facets[self.blend]
+        facets = self.tree.facets[self.round > 0]
         _, _, gap = FacetTree.over(self.tree.points, facets).nearest(points)
-        return np.asarray(gap <= DIAGONAL * wall / 2 + (DIAGONAL - 1) * self.radius + reach)
+        return np.asarray(gap <= DIAGONAL * wall / 2 + (DIAGONAL - 1) * self.round.max() + reach)
 
     def heights(self, points: Floats, normal: Floats, face: NDArray[np.int64], wall: Floats) -> Floats:
         """How high (n, 2) blends stand out above and below places (n, 3) on faces (n,) of the sheet whose wall there is `wall` (n,)."""
@@ -90,7 +92,7 @@ class BlendMaterial:
             far, hit = self.tree.cast(points, way)
             high = far - wall / 2
             rows = np.flatnonzero((hit >= 0) & (high > LEAST * wall))
-            rows = rows[self.blend[hit[rows]]]
+            rows = rows[high[rows] < HIGH * self.round[hit[rows]]]
             for f in np.unique(face[rows]).tolist():
                 mine = rows[face[rows] == f]
                 start = points[mine] + wall[mine, None] / 2 * way[mine]
@@ -115,4 +117,6 @@ class BlendMaterial:
             mine = (gap - half >= step * (1 - 1e-6)) | (np.einsum("ij,ij->i", away, lean) < LEANS * gap)
             low, top = np.where(mine, step, low), np.where(mine, top, step)
             step = (low + top) / 2
-        return low
+        _, _, gap = near.nearest(start)
+        half = self.sheet.thickness_at(start, np.full(len(start), other)) / 2
+        return np.where(gap < half * (1 - 1e-6), 0.0, low)  # what lies within the other wall belongs to that

@@ -39,6 +39,7 @@ from kind_rivet.core.midsurface.network import connect
 from kind_rivet.core.midsurface.noses import parted
 from kind_rivet.core.midsurface.pairs import find_opposed, find_pairs
 from kind_rivet.core.midsurface.prisms import prisms_in_one
+from kind_rivet.core.midsurface.round_corners import round_corners
 from kind_rivet.core.midsurface.seams import move_cuts, turn_cuts
 from kind_rivet.core.midsurface.sew import Sewn, sew
 from kind_rivet.core.midsurface.sheet import Taper, Varying
@@ -109,6 +110,7 @@ def make_by_crossing(
     middles = [m for m in middles if _beside(m) not in left_out]
     if not middles:
         raise Refused("No wall is left.", "Keep at least one, or take the body out.")
+    middles += round_corners(whole, middles, fields)
     turn_cuts(middles, whole)
     found(whole, middles)
     lines = draw_lines(whole, tree, middles, fields, tolerance, led_on(whole, tree, middles, hands))
