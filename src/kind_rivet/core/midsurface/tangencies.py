@@ -25,7 +25,7 @@ def tangencies(shape: Shape, solid: FacetTree, middles: list[Middle], close: set
     """
     out = []
     for a, b in sorted(close):
-        contact = _contact(middles[a], middles[b])
+        contact = contact_line(middles[a], middles[b])
         if contact is None:
             continue
         place, axis, normal = contact
@@ -41,7 +41,7 @@ def tangencies(shape: Shape, solid: FacetTree, middles: list[Middle], close: set
     return out
 
 
-def _contact(a: Middle, b: Middle) -> tuple[Floats, Floats, Floats] | None:
+def contact_line(a: Middle, b: Middle) -> tuple[Floats, Floats, Floats] | None:
     """A point of the line in which two middles touch, its direction, and the normal there."""
     one, other = (a, b) if a.carrier.kind == "cylinder" else (b, a)
     if one.carrier.kind != "cylinder" or abs(a.wall - b.wall) > SAME * a.wall:
