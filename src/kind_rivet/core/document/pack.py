@@ -22,7 +22,7 @@ _CLASSES: dict[str, type[Any]] = {
     for c in (
         doc.Document, doc.Body, doc.Material, doc.Section, doc.Part, doc.Spider, doc.LumpedMass, doc.Rule, doc.EntitySet, doc.TrailEntry, doc.MeshChoices,
         changes.LeftOut, changes.LookedPast, changes.Split, changes.WallChoice, changes.Bridge, hand.Hand, changes.HardPoint, changes.WorkingPlane, changes.WorkingPoint, changes.SavedView, changes.Joint,
-        carriers.Carrier, faults.Fault, holes.Hole, shape.Face, shape.Edge, shape.Shape, Mesh, rules.WasherRule, rules.WasherAt, rules.Grading, rules.LocalSize, washers.RoundHole, sheet.Sheet, sheet.Proof, sheet.Taper, remarks.Remark, limits.Limit, limits.LimitSheet,
+        carriers.Carrier, faults.Fault, holes.Hole, shape.Face, shape.Edge, shape.Shape, Mesh, rules.WasherRule, rules.WasherAt, rules.Grading, rules.LocalSize, washers.RoundHole, sheet.Sheet, sheet.Proof, sheet.Taper, sheet.Varying, remarks.Remark, limits.Limit, limits.LimitSheet,
     )
 }  # fmt: skip
 

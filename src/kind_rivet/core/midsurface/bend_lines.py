@@ -15,12 +15,10 @@ from kind_rivet.core.midsurface.middles import Middle
 from kind_rivet.core.midsurface.offset_side import smooth_edge
 from kind_rivet.core.midsurface.onward import led_into_walls
 from kind_rivet.core.midsurface.stations import away_from
-from kind_rivet.core.midsurface.tangencies import contact_line
 from kind_rivet.core.midsurface.traces import TURN, Line, contact_field, inside
 
 TANGENT = 0.97  # cosine between middles above which they run on smoothly
 CREASED = 0.85  # the same, where they meet in a crease that is flat somewhere along it
-BESIDE = 0.02  # walls from the line in which two middles touch, from which an edge does not stand for it
 APART = 0.05  # of the reach in which bends are one: from there on it matters which side shows it
 SIDE_BY_SIDE = 0.1  # cosine up to which ends lie beside each other, square to what they end
 PROBES = 9  # places along a curved edge at which to ask
@@ -38,7 +36,7 @@ def bend_lines(shape: Shape, solid: FacetTree, middles: list[Middle], tolerance:
             continue
         for a in owner.get(faces[0], ()):
             for b in owner.get(faces[1], ()):
-                if a == b:
+                if a == b or middles[a].corner or middles[b].corner:  # these begin on neither side where the faces do
                     continue
                 pair = (min(a, b), max(a, b))
                 points = _bend(shape, e, faces[0], middles[a], middles[b])
@@ -186,10 +184,6 @@ def _bend(shape: Shape, edge: int, face: int, a: Middle, b: Middle) -> Floats | 
         return None
     if np.abs(a.thickness(moved) - b.thickness(moved)).max() > 0.1 * a.wall:
         return None
-    if (contact := contact_line(a, b)) is not None:  # roundings of a corner about two axes begin on neither side where the bend does
-        place, along, _ = contact
-        if np.linalg.norm(np.cross(moved - place, along), axis=1).max() > BESIDE * a.wall:
-            return None
     ends = [0, -1] if shape.edges[edge].carrier.kind == "line" else slice(None)
     return _moved(points[ends], side, a, b)
 

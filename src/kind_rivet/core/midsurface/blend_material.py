@@ -8,10 +8,10 @@ from itertools import pairwise
 import numpy as np
 from numpy.typing import NDArray
 
-from kind_rivet.core.geometry.carriers import Floats
+from kind_rivet.core.geometry.carriers import Carrier, Floats
 from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.geometry.shape import Shape
-from kind_rivet.core.midsurface.blends import hollow, radius
+from kind_rivet.core.midsurface.blends import fills, radius
 from kind_rivet.core.midsurface.offset_side import smooth_edge
 from kind_rivet.core.midsurface.sheet import Sheet
 
@@ -19,6 +19,8 @@ HALVINGS = 14  # of the height of a blend, to find where another wall begins to 
 DIAGONAL = (
     2**0.5
 )  # how far the corner of a square is from the corner opposite: between walls square to each other, a blend from their joint
+KINDS = ("cylinder", "torus")  # of faces that bends have
+COAXIAL = 1e-9  # squared share of the radius by which axes may be apart, and the cosine between them short of one
 TOLD = 5e-4  # share of a solid from which its blends are worth a word
 HIGH = 2.5  # times its radius: a blend between walls at 45° or more stands no higher
 LEANS = 0.1  # cosine from which a blend leans away from a wall
@@ -26,9 +28,10 @@ LEAST = 1e-3  # walls: what stands out less is the solid's facets
 
 
 def blends_of(solid: Shape, sheet: Sheet) -> NDArray[np.bool_]:
-    """Which faces (f,) of the solid are blends in inner corners: no sides of walls, curved round what lies outside, and going over smoothly into sides or other such faces.
+    """Which faces (f,) of the solid are blends in inner corners: curved round what lies outside, going over smoothly into sides of walls or other such faces, and no sides themselves.
 
-    Holes curve so too, but have sharp edges where they come out.
+    Holes curve so too, but have sharp edges where they come out. The inner side of a bend about another axis is
+    one as well: it begins before or after the bend does.
     """
     out = np.zeros(len(solid.faces), np.bool_)
     if not sheet.sides:  # nobody knows which faces are sides
@@ -37,12 +40,26 @@ def blends_of(solid: Shape, sheet: Sheet) -> NDArray[np.bool_]:
     smooth = {
         f: [e for e in solid.face_edges[f] if smooth_edge(solid, e)]
         for f, face in enumerate(solid.faces)
-        if face.carrier.kind != "plane" and f not in sides
+        if face.carrier.kind != "plane" and (f not in sides or _is_askew(face.carrier, sheet.shape))
     }
-    round_ones = {f for f, edges in smooth.items() if len(edges) > 1 and hollow(solid, f)}
+    round_ones = {f for f, edges in smooth.items() if len(edges) > 1 and fills(solid, f)}
     for f in round_ones:
         out[f] = sum(bool((set(solid.edge_faces[e]) - {f}) & (sides | round_ones)) for e in smooth[f]) > 1
     return out
+
+
+def _is_askew(side: Carrier, sheet: Shape) -> bool:
+    """Is the side of a wall a cylinder or torus, and none of the sheet's faces of that kind about its axis?"""
+    if side.kind not in ("cylinder", "torus"):
+        return False
+    axis = side.array[3:6]
+    for face in sheet.faces:
+        if face.carrier.kind == side.kind:
+            away = face.carrier.array[:3] - side.array[:3]
+            beside = away if side.kind == "torus" else away - (away @ axis) * axis
+            if abs(face.carrier.array[3:6] @ axis) > 1 - COAXIAL and np.linalg.norm(beside) < COAXIAL**0.5 * side.data[6]:
+                return False
+    return True
 
 
 @dataclass(frozen=True)
@@ -58,6 +75,10 @@ class BlendMaterial:
     tree: FacetTree  # of the solid's facets
     lean: Floats  # normal (m, 3) of each facet of the solid
     round: Floats  # radius of each facet of the solid that is one of a blend, else 0
+    bend: NDArray[
+        np.int64
+    ]  # number of the kind of each facet of the solid that is a bend's inner side, else -1: that holds what stands over its walls, not over itself
+    kind: NDArray[np.int64]  # the same of each face of the sheet
     own: tuple[NDArray[np.int64], ...]  # facets of each face of the sheet
     beside: tuple[tuple[int, ...], ...]  # faces each face of the sheet shares an edge with
 
@@ -69,8 +90,15 @@ class BlendMaterial:
         blends = np.zeros(len(solid.faces))
         for f in np.flatnonzero(blends_of(solid, sheet)).tolist():
             blends[f] = radius(solid, f)
+        bend = np.array(
+            [
+                KINDS.index(face.carrier.kind) if f in sheet.sides and face.carrier.kind in KINDS else -1
+                for f, face in enumerate(solid.faces)
+            ]
+        )
         return cls(
-            sheet, tree, solid.facet_normal, blends[solid.facet_face],
+            sheet, tree, solid.facet_normal, blends[solid.facet_face], bend[solid.facet_face],
+            np.array([KINDS.index(face.carrier.kind) if face.carrier.kind in KINDS else len(KINDS) for face in shape.faces], np.int64),
             tuple(order[a:b] for a, b in pairwise(bounds)), tuple(tuple(sorted(near)) for near in shape.face_neighbours),
         )  # fmt: skip
 
@@ -93,6 +121,7 @@ class BlendMaterial:
             high = far - wall / 2
             rows = np.flatnonzero((hit >= 0) & (high > LEAST * wall))
             rows = rows[high[rows] < HIGH * self.round[hit[rows]]]
+            rows = rows[self.bend[hit[rows]] != self.kind[face[rows]]]
             for f in np.unique(face[rows]).tolist():
                 mine = rows[face[rows] == f]
                 start = points[mine] + wall[mine, None] / 2 * way[mine]

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from kind_rivet.core.geometry.carriers import unit
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.midsurface.offset_side import smooth_edge
 
@@ -38,11 +39,30 @@ def radius(shape: Shape, face: int) -> float:
 
 def corner_blend(shape: Shape, face: int) -> bool:
     """Does a face lead round an inner corner: round, hollow, and turning so far that nothing of even thickness lies under it, however large its radius?"""
-    return shape.faces[face].carrier.kind in ROUND and hollow(shape, face) and _turns(shape, face) > CORNER
+    return shape.faces[face].carrier.kind in ROUND and fills(shape, face) and _turns(shape, face) > CORNER
+
+
+def fills(shape: Shape, face: int) -> bool:
+    """Does a face curve so tightly as it does round what lies outside? A torus about its tube, however that runs on: a blend at the foot of a boss is one.
+
+    Faces that are not round: all in all.
+    """
+    carrier = shape.faces[face].carrier
+    mine = shape.facet_face == face
+    if carrier.kind not in ROUND or not mine.any():
+        return hollow(shape, face)
+    corners, normals = shape.points[shape.facets[mine]].reshape(-1, 3), shape.normals[mine].reshape(-1, 3)
+    middle = carrier.array[:3] + np.zeros_like(corners)
+    if carrier.kind != "sphere":
+        axis, q = carrier.array[3:6], corners - carrier.array[:3]
+        along = q @ axis
+        across = q - along[:, None] * axis
+        middle += along[:, None] * axis if carrier.kind == "cylinder" else carrier.data[6] * unit(across)
+    return bool(np.einsum("ij,ij->", middle - corners, normals) > 0)
 
 
 def _turns(shape: Shape, face: int) -> float:
-    """Largest angle between normals of a face, about its axis where it has one, in degrees (180 at most)."""
+    """Largest angle between normals of a face, in degrees (180 at most)."""
     normals = shape.normals[shape.facet_face == face].reshape(-1, 3)
     first = normals[0]
     far = normals[int(np.argmin(normals @ first))]  # the one that has turned most from any

@@ -39,7 +39,7 @@ from kind_rivet.core.midsurface.network import connect
 from kind_rivet.core.midsurface.noses import parted
 from kind_rivet.core.midsurface.pairs import find_opposed, find_pairs
 from kind_rivet.core.midsurface.prisms import prisms_in_one
-from kind_rivet.core.midsurface.round_corners import round_corners
+from kind_rivet.core.midsurface.round_corners import round_corners, wall_round
 from kind_rivet.core.midsurface.seams import move_cuts, turn_cuts
 from kind_rivet.core.midsurface.sew import Sewn, sew
 from kind_rivet.core.midsurface.sheet import Taper, Varying
@@ -122,9 +122,9 @@ def make_by_crossing(
     if not len(sewn.shape.faces):
         raise Refused("No wall was found that is wide for its thickness.", "Mesh this body with solids.")
     own = [middles[m] for m in sewn.face_middle]
-    tapers = tuple(_taper(m) or _varying(sewn, f, m) for f, m in enumerate(own))
+    tapers = tuple(wall_round(m, sewn.shape, f, tree) or _taper(m) or _varying(sewn, f, m) for f, m in enumerate(own))
     used = {f for m in own for f in m.sides[0] | m.sides[1]}
-    thickness = _thickness(sewn, tapers)
+    thickness = _thickness(sewn, own, tapers)
     sheet = without_flaps(edges_in_one(without_slits(turned_alike(sewn.shape))), thickness)
     return Crossed(
         without_toes(sheet, thickness),
@@ -170,14 +170,15 @@ def _taper(middle: Middle) -> Taper | None:
     return Taper(a.carrier, a.sign, b.carrier, b.sign)
 
 
-def _thickness(sewn: Sewn, tapers: tuple[Taper | Varying | None, ...]) -> Floats:
+def _thickness(sewn: Sewn, own: list[Middle], tapers: tuple[Taper | Varying | None, ...]) -> Floats:
     """Mean thickness (f,) of each face: from its corners, but all over it where a wall between curved sides bulges."""
     shape = sewn.shape
     corner, area = sewn.corner_wall.mean(axis=1), shape.facet_area
     out = np.array([np.average(corner[shape.facet_face == f], weights=area[shape.facet_face == f]) for f in range(len(tapers))])
     places, _, face, _ = face_samples(shape, TAKEN)
     for f, taper in enumerate(tapers):
-        if isinstance(taper, Taper) and {taper.first.kind, taper.second.kind} != {"plane"}:
+        bulges = isinstance(taper, Taper) and {taper.first.kind, taper.second.kind} != {"plane"}
+        if taper is not None and (bulges or own[f].corner):
             out[f] = taper.thickness(places[face == f]).mean()
     return np.array([float(f"{t:.9g}") for t in out])
 

@@ -62,6 +62,7 @@ class Middle:
     around: float = 0.0  # thickest wall near by
     near: tuple[int, ...] = ()  # the middles near by
     least_reach: float = 0.0
+    corner: bool = False  # a bend put round a corner whose roundings have two axes; it touches the middles of both walls
     lines: list[int] = dataclasses.field(default_factory=list)
 
     def place(self, uv: Floats) -> Floats:

@@ -1,15 +1,15 @@
-"""Where a round wall lies tangent to another that goes on both ways, as a trough in a box: no edge of the solid marks that line."""
+"""Where a round wall lies tangent to another that goes on both ways, as a trough in a box, or to those beside a corner it is put round: no edge of the solid marks that line."""
 
 from __future__ import annotations
 
 import numpy as np
 
-from kind_rivet.core.geometry.carriers import Carrier, Floats, unit
+from kind_rivet.core.geometry.carriers import Carrier, Floats, frame, unit
 from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.midsurface.middles import Middle
 from kind_rivet.core.midsurface.stations import away_from
-from kind_rivet.core.midsurface.traces import Line, contact_field, inside
+from kind_rivet.core.midsurface.traces import TURN, Line, contact_field, inside
 
 TOUCH = 0.01  # walls between two middles that touch
 SAME = 0.03  # share by which the walls may differ
@@ -25,6 +25,9 @@ def tangencies(shape: Shape, solid: FacetTree, middles: list[Middle], close: set
     """
     out = []
     for a, b in sorted(close):
+        if middles[a].corner != middles[b].corner and (circle := _contact_circle(middles[a], middles[b])) is not None:
+            out += [Line("bend", points, (), (a, b)) for points in _held_round(*circle, shape, solid)]
+            continue
         contact = contact_line(middles[a], middles[b])
         if contact is None:
             continue
@@ -44,7 +47,7 @@ def tangencies(shape: Shape, solid: FacetTree, middles: list[Middle], close: set
 def contact_line(a: Middle, b: Middle) -> tuple[Floats, Floats, Floats] | None:
     """A point of the line in which two middles touch, its direction, and the normal there."""
     one, other = (a, b) if a.carrier.kind == "cylinder" else (b, a)
-    if one.carrier.kind != "cylinder" or abs(a.wall - b.wall) > SAME * a.wall:
+    if one.carrier.kind != "cylinder" or (abs(a.wall - b.wall) > SAME * a.wall and not (a.corner or b.corner)):
         return None
     tolerance = TOUCH * min(a.wall, b.wall)
     centre, axis, radius = one.carrier.array[:3], one.carrier.array[3:6], float(one.carrier.data[6])
@@ -57,6 +60,39 @@ def contact_line(a: Middle, b: Middle) -> tuple[Floats, Floats, Floats] | None:
     if other.carrier.kind == "cylinder":
         return _between_rounds(one.carrier, other.carrier, tolerance)
     return None
+
+
+def _contact_circle(a: Middle, b: Middle) -> tuple[Floats, Floats, float] | None:
+    """Centre, axis and radius of the circle in which a torus put round a corner touches the flat or round wall beside it."""
+    torus, other = (a, b) if a.corner else (b, a)
+    if torus.carrier.kind != "torus":
+        return None
+    centre, axis, (major, minor) = torus.carrier.array[:3], torus.carrier.array[3:6], torus.carrier.data[6:8]
+    tolerance = TOUCH * other.wall
+    away = other.carrier.array[:3] - centre
+    if other.carrier.kind == "plane":
+        high = float(away @ axis)
+        return (centre + high * axis, axis, major) if abs(abs(high) - minor) < tolerance else None
+    if other.carrier.kind == "cylinder" and np.linalg.norm(away - (away @ axis) * axis) < tolerance:
+        radius = other.carrier.data[6]
+        return (centre, axis, radius) if abs(abs(radius - major) - minor) < tolerance else None
+    return None
+
+
+def _held_round(centre: Floats, axis: Floats, radius: float, shape: Shape, solid: FacetTree) -> list[Floats]:
+    """The arcs of a circle that lie in the solid, up to the next place beyond; closed if all does."""
+    u, v = frame(axis)
+    turn = np.linspace(0.0, 2 * np.pi, int(np.ceil(2 * np.pi / TURN)) + 1)
+    points = centre + radius * (np.cos(turn)[:, None] * u + np.sin(turn)[:, None] * v)
+    points[-1] = points[0]
+    held = inside(points, solid, shape)
+    if held.all() or not held.any():
+        return [points] if held.all() else []
+    first = int(np.flatnonzero(~held)[0])  # begin where it is open
+    points, held = np.roll(points[:-1], -first, axis=0), np.roll(held[:-1], -first)
+    points, held = np.vstack((points, points[:1])), np.append(held, held[0])
+    turns = np.flatnonzero(np.diff(held.astype(int)))
+    return [points[a : b + 2] for a, b in zip(turns[::2], turns[1::2], strict=True)]
 
 
 def _between_rounds(one: Carrier, other: Carrier, tolerance: float) -> tuple[Floats, Floats, Floats] | None:
