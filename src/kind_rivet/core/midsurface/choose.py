@@ -67,7 +67,7 @@ def choose(middles: list[Middle], cuts: list[CutMiddle | None], network: Network
         lot = tuple(sorted({number[c] for c in side.cells}))
         bound = _not_free(side, lines, number)
         if not set(lot) - set(bound):
-            if len(lot) == 1:  # of two cells that close a gap alike, the one that joins walls, not the one that ends at the skin
+            if len(side.cells) == 1:  # of two cells that close a gap alike, the one that joins walls, not the one that ends at the skin
                 a, b = network.points[list(side.nodes)]
                 m, c = names[lot[0]]
                 price = STUB if _is_stub(middles[m], cuts[m], c) else BORDER
@@ -307,8 +307,8 @@ def _doubled(cell: Cell, kept: set[Cell], middles: list[Middle], cuts: list[CutM
 
 
 def _not_free(side: Side, lines: list[Line], number: dict[Cell, int]) -> tuple[int, ...]:
-    """Cells beside a side that have no free edge there: it is the solid's border, or they run on across it."""
-    out = set()
+    """Cells beside a side that have no free edge there: it is the solid's border, or they run on across it, also round a seam into themselves."""
+    out = {number[c] for c, count in Counter(side.cells).items() if count > 1}
     for place in side.at:
         if place.on_border(lines) or place.beside[0] == place.beside[1]:
             out |= {number[c] for c in place.cells}
