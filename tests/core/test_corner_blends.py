@@ -8,17 +8,18 @@ import numpy as np
 import pytest
 from OCP.TopoDS import TopoDS_Shape
 
+from kind_rivet.core.document.pack import array_key, pack, unpack
 from kind_rivet.core.geometry.kernel.facets import facet_shape
 from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.meshing.assemble import measure_thickness
 from kind_rivet.core.midsurface.blend_material import BlendMaterial, blends_of
-from kind_rivet.core.midsurface.blends import corner_blend, under_a_corner
+from kind_rivet.core.midsurface.blends import corner_blend, fills, hollow, under_a_corner
 from kind_rivet.core.midsurface.extract import extract
-from kind_rivet.core.midsurface.sheet import Sheet
+from kind_rivet.core.midsurface.sheet import Sheet, Varying
 from tests.rough import rounded
 from tests.thin_meshes import meshed
-from tests.thin_parts import box, cut, cylinder
+from tests.thin_parts import box, cut, cylinder, fused
 
 LENGTH, WIDTH, HEIGHT, WALL = 86.0, 44.0, 16.0, 2.0
 DEEP, WIDE = (LENGTH - 3 * WALL) / 2, WIDTH - 2 * WALL  # of a pocket
@@ -113,6 +114,65 @@ def test_corners_rounded_about_two_axes_get_a_bend_of_the_mean_radius(corner: fl
         assert sum(len(set(shape.edge_faces[e])) == 2 for e in shape.face_edges[f]) == 3
     assert (proof.pieces, proof.inner_free_length) == (1, 0)
     assert proof.weight == pytest.approx(1, abs=0.008)
+
+
+def cup(inside: float, outside: float, floor: float) -> TopoDS_Shape:
+    """Open at the top, its floor's corner rounded inside and outside."""
+    outer = rounded(cylinder((0, 0, 0), (0, 0, 1), 26, 50), outside)
+    inner = rounded(cylinder((0, 0, floor), (0, 0, 1), 24, 60), inside)
+    return cut(outer, [inner, box(-30, -30, 30, 60, 60, 60)])
+
+
+@pytest.mark.parametrize(("inside", "outside", "floor"), [(7.0, 5.5, 3.25), (4.0, 4.5, 2.0)])
+def test_cups_too_between_walls_of_unlike_thickness(inside: float, outside: float, floor: float) -> None:
+    """Floor and side had been two pieces: the circle in which their middles meet lies outside the solid."""
+    solid = facet_shape(cup(inside, outside, floor))
+    sheet = extract(solid)
+    proof, shape = sheet.proof, sheet.shape
+    assert proof is not None
+    kinds = [face.carrier.kind for face in shape.faces]
+    assert sorted(kinds) == ["cylinder", "plane", "torus"]
+    bend = kinds.index("torus")
+    radius = (inside + outside) / 2
+    assert shape.faces[bend].carrier.data[6:8] == pytest.approx((25 - radius, radius))
+    assert (proof.pieces, proof.inner_free_length) == (1, 0)
+    assert proof.weight == pytest.approx(1, abs=0.006) and proof.cover > 0.99
+    # In the middle of the corner it is as thick as the solid is there, from rounding to rounding.
+    turn = np.pi / 4
+    at = np.array([[25 - radius + radius * np.sin(turn), 0, floor / 2 + radius * (1 - np.cos(turn))]])
+    along = np.array([[np.sin(turn), 0, -np.cos(turn)]])
+    tree = FacetTree.over(solid.points, solid.facets)
+    told = float(tree.cast(at, along)[0][0] + tree.cast(at, -along)[0][0])
+    assert float(sheet.thickness_at(at, np.array([bend]))[0]) == pytest.approx(told, rel=0.025)
+    assert isinstance(sheet.taper(bend), Varying)
+    arrays: dict[str, np.ndarray] = {}
+
+    def keep(array: np.ndarray) -> str:
+        arrays[array_key(array)] = array
+        return array_key(array)
+
+    back = unpack(pack(sheet, keep), arrays.__getitem__)
+    assert back.thickness_at(at, np.array([bend])) == pytest.approx(sheet.thickness_at(at, np.array([bend])))
+
+
+def test_a_short_boss_round_a_bore_is_a_wall_above_its_plate_not_below() -> None:
+    """Where a round wall is cut open to be laid flat it has no free edge; priced as one, the ring below the plate's middle was kept instead."""
+    boss = fused(box(-50, -35, 0, 100, 70, 3), [cylinder((0, 0, 0), (0, 0, 1), 9.5, 13.5)])
+    sheet = extract(facet_shape(cut(rounded(boss, 6.5, inner=True), [cylinder((0, 0, -1), (0, 0, 1), 4, 20)])))
+    assert sheet.proof is not None
+    (ring,) = (f for f, face in enumerate(sheet.shape.faces) if face.carrier.kind == "cylinder")
+    high = sheet.shape.points[sheet.shape.facets[sheet.shape.facet_face == ring]][..., 2]
+    assert (high.min(), high.max()) == pytest.approx((1.5, 13.5))
+    assert sheet.proof.weight == pytest.approx(1, abs=0.005)
+
+
+def test_a_torus_fills_a_corner_however_it_runs_on() -> None:
+    """At the foot of a boss it bends away from the boss as well: more, all in all, than about its tube."""
+    solid = facet_shape(rounded(fused(box(-50, -35, 0, 100, 70, 3), [cylinder((0, 0, 0), (0, 0, 1), 9.5, 13.5)]), 2.0, inner=True))
+    (foot,) = (f for f, face in enumerate(solid.faces) if face.carrier.kind == "torus")
+    assert fills(solid, foot) and not hollow(solid, foot)
+    outside = facet_shape(rounded(cylinder((0, 0, 0), (0, 0, 1), 26, 50), 5.0))
+    assert not any(fills(outside, f) for f, face in enumerate(outside.faces) if face.carrier.kind == "torus")
 
 
 def test_what_two_faces_enclose_under_a_corner_is_no_wall() -> None:

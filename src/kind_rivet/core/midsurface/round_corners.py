@@ -22,7 +22,7 @@ from kind_rivet.core.midsurface.sheet import Varying
 BARE = 0.6  # share of the way from the corner outside to that of the middles, from which a rounding leaves this one too little cover
 UNLIKE = 2.0  # times as thick as the other a wall may be
 MOST = 2.0  # times as thick as usual: what is more is another wall
-RAYS = 400  # at least, on each such face
+RAYS = 1600  # on each such face
 ALONG = 1e-6  # sine of the angle between the roundings' axes, and between these and the walls
 
 Wall = tuple[Middle, int]  # and the number of its side outside
