@@ -112,6 +112,12 @@ class BlendMaterial:
         _, _, gap = FacetTree.over(self.tree.points, facets).nearest(points)
         return np.asarray(gap <= DIAGONAL * wall / 2 + (DIAGONAL - 1) * self.round.max() + reach)
 
+    def holds(self, points: Floats) -> NDArray[np.bool_]:
+        """Which places (n, 3) of the solid lie in blends: no further behind one than the edge that it fills is between walls square to each other."""
+        behind = np.flatnonzero(self.round > 0)
+        facet, _, gap = FacetTree.over(self.tree.points, self.tree.facets[behind]).nearest(points)
+        return np.asarray(gap <= (DIAGONAL - 1) * self.round[behind[facet]])
+
     def heights(self, points: Floats, normal: Floats, face: NDArray[np.int64], wall: Floats) -> Floats:
         """How high (n, 2) blends stand out above and below places (n, 3) on faces (n,) of the sheet whose wall there is `wall` (n,)."""
         out = np.zeros((len(points), 2))

@@ -177,9 +177,10 @@ def _thickness(sewn: Sewn, own: list[Middle], tapers: tuple[Taper | Varying | No
     out = np.array([np.average(corner[shape.facet_face == f], weights=area[shape.facet_face == f]) for f in range(len(tapers))])
     places, _, face, _ = face_samples(shape, TAKEN)
     for f, taper in enumerate(tapers):
-        bulges = isinstance(taper, Taper) and {taper.first.kind, taper.second.kind} != {"plane"}
-        if taper is not None and (bulges or own[f].corner):
+        if isinstance(taper, Taper) and {taper.first.kind, taper.second.kind} != {"plane"}:
             out[f] = taper.thickness(places[face == f]).mean()
+        elif own[f].corner and isinstance(taper, Varying):
+            out[f] = float(f"{taper.wall.mean():.2g}")  # corners that are alike are called equally thick
     return np.array([float(f"{t:.9g}") for t in out])
 
 

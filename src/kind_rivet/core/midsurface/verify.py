@@ -38,12 +38,12 @@ def proved(solid: Shape, tree: FacetTree, sheet: Sheet, sides: list[int], tunnel
     wall = sheet.thickness_at(points, face)
     total = float((area * wall).sum())
     mass = float((area * wall / _layers(sheet, points, normal, wall, face)).sum() / solid.bulged_volume)
-    cover, bare, off_by = _cover(solid, tree, sheet)
+    sheet = replace(sheet, sides=tuple(sorted(sides)))
+    material = BlendMaterial.of(solid, tree, sheet)
+    cover, bare, off_by = _cover(solid, tree, sheet, material)
     inner = inner_free(shape, tree, sheet.thickness)
     unused = tuple(f for f in unused_faces(solid, sides, float(sheet.thickness.max())) if f not in tunnels)
     off = _off_middle(shape, tree, points, face, area, wall)
-    sheet = replace(sheet, sides=tuple(sorted(sides)))
-    material = BlendMaterial.of(solid, tree, sheet)
     blends = float(area @ material.heights(points, normal, face, wall).sum(axis=1) / solid.bulged_volume) if material else 0.0
     proof = Proof(mass, cover, _pieces(shape), off, float(inner.sum()), unused, total / solid.bulged_volume, blends)
     return replace(
@@ -113,14 +113,16 @@ def _near_joint(shape: Shape, f: int, g: int, points: Floats, reach: float) -> N
     return near
 
 
-def _cover(solid: Shape, tree: FacetTree, sheet: Sheet) -> tuple[float, Floats, Floats]:
-    """Share of the solid's volume within 0.53 walls of the sheet; places (k, 3) that are not, worst first, and how many walls (k,) they are off."""
+def _cover(solid: Shape, tree: FacetTree, sheet: Sheet, material: BlendMaterial) -> tuple[float, Floats, Floats]:
+    """Share of the solid's volume within 0.53 walls of the sheet; places (k, 3) that are not, nor held as blends, worst first, and how many walls (k,) they are off."""
     inside, part = volume_samples(solid, tree, RAYS, float(np.median(sheet.thickness)))
     if not len(inside):
         return 0.0, np.empty((0, 3)), np.empty(0)
     off = _walls_off(sheet, inside)
     near = off <= COVER
     far = np.flatnonzero(~near)
+    if material and len(far):
+        far = far[~material.holds(inside[far])]
     far = far[np.argsort(-off[far])]
     apart = 4 * float(np.median(sheet.thickness))
     bare: list[int] = []
