@@ -22,10 +22,8 @@ PARALLEL = 0.99  # cosine between two sides from which they are parallel
 FACING = 0.5  # cosine to the normal from which what a ray meets is a side of its own wall or a blend of it, not the side of another wall
 
 THIRDS = np.array([1.0, 3.0, 5.0]) / 6
-OVER_QUAD = np.array(
-    [[(1 - u) * (1 - v), u * (1 - v), u * v, (1 - u) * v] for u in THIRDS for v in THIRDS]
-)  # corner weights of nine places
-# Middles of the nine triangles into which thirds of its sides cut a tria.
+# Corner weights of nine places spread over a quad, and of the middles of the nine triangles into which thirds of its sides cut a tria.
+OVER_QUAD = np.array([[(1 - u) * (1 - v), u * (1 - v), u * v, (1 - u) * v] for u in THIRDS for v in THIRDS])
 OVER_TRIA = np.array([[i, j, 9 - i - j, 0] for i, j in ((7, 1), (4, 4), (4, 1), (1, 7), (1, 4), (1, 1), (5, 2), (2, 5), (2, 2))]) / 9
 
 

@@ -8,7 +8,7 @@ from itertools import pairwise
 import numpy as np
 from numpy.typing import NDArray
 
-from kind_rivet.core.geometry.carriers import Carrier, Floats
+from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.midsurface.blends import fills, radius
@@ -16,11 +16,9 @@ from kind_rivet.core.midsurface.offset_side import smooth_edge
 from kind_rivet.core.midsurface.sheet import Sheet
 
 HALVINGS = 14  # of the height of a blend, to find where another wall begins to be nearer
-DIAGONAL = (
-    2**0.5
-)  # how far the corner of a square is from the corner opposite: between walls square to each other, a blend from their joint
-KINDS = ("cylinder", "torus")  # of faces that bends have
-COAXIAL = 1e-9  # squared share of the radius by which axes may be apart, and the cosine between them short of one
+DIAGONAL = 2**0.5  # radii from the axis of a blend between square walls to the edge it fills
+KINDS = ("plane", "cylinder", "torus")  # of walls beside bends, and of bends
+COAXIAL = 1e-6  # share of the radius by which axes may be apart, and the sine between them
 TOLD = 5e-4  # share of a solid from which its blends are worth a word
 HIGH = 2.5  # times its radius: a blend between walls at 45° or more stands no higher
 LEANS = 0.1  # cosine from which a blend leans away from a wall
@@ -36,11 +34,11 @@ def blends_of(solid: Shape, sheet: Sheet) -> NDArray[np.bool_]:
     out = np.zeros(len(solid.faces), np.bool_)
     if not sheet.sides:  # nobody knows which faces are sides
         return out
-    sides = set(sheet.sides)
+    sides = set(sheet.sides) - _askew_sides(solid, sheet)
     smooth = {
         f: [e for e in solid.face_edges[f] if smooth_edge(solid, e)]
         for f, face in enumerate(solid.faces)
-        if face.carrier.kind != "plane" and (f not in sides or _is_askew(face.carrier, sheet.shape))
+        if face.carrier.kind != "plane" and f not in sides
     }
     round_ones = {f for f, edges in smooth.items() if len(edges) > 1 and fills(solid, f)}
     for f in round_ones:
@@ -48,18 +46,22 @@ def blends_of(solid: Shape, sheet: Sheet) -> NDArray[np.bool_]:
     return out
 
 
-def _is_askew(side: Carrier, sheet: Shape) -> bool:
-    """Is the side of a wall a cylinder or torus, and none of the sheet's faces of that kind about its axis?"""
-    if side.kind not in ("cylinder", "torus"):
-        return False
-    axis = side.array[3:6]
-    for face in sheet.faces:
-        if face.carrier.kind == side.kind:
-            away = face.carrier.array[:3] - side.array[:3]
-            beside = away if side.kind == "torus" else away - (away @ axis) * axis
-            if abs(face.carrier.array[3:6] @ axis) > 1 - COAXIAL and np.linalg.norm(beside) < COAXIAL**0.5 * side.data[6]:
-                return False
-    return True
+def _askew_sides(solid: Shape, sheet: Sheet) -> set[int]:
+    """Sides of walls that are cylinders or tori while no face of the sheet of that kind has their axis."""
+    out = set()
+    for kind in KINDS[1:]:
+        about = np.array([face.carrier.data[:6] for face in sheet.shape.faces if face.carrier.kind == kind]).reshape(-1, 6)
+        for f in sheet.sides:
+            side = solid.faces[f].carrier
+            if side.kind != kind:
+                continue
+            axis, away = side.array[3:6], about[:, :3] - side.array[:3]
+            if kind == "cylinder":
+                away = away - (away @ axis)[:, None] * axis
+            apart = np.maximum(np.linalg.norm(np.cross(about[:, 3:], axis), axis=1), np.linalg.norm(away, axis=1) / side.data[6])
+            if apart.min(initial=1.0) > COAXIAL:
+                out.add(f)
+    return out
 
 
 @dataclass(frozen=True)
@@ -77,8 +79,8 @@ class BlendMaterial:
     round: Floats  # radius of each facet of the solid that is one of a blend, else 0
     bend: NDArray[
         np.int64
-    ]  # number of the kind of each facet of the solid that is a bend's inner side, else -1: that holds what stands over its walls, not over itself
-    kind: NDArray[np.int64]  # the same of each face of the sheet
+    ]  # kind of each facet of the solid that is a bend's inner side, else −1: what it holds stands over the walls beside that
+    kind: NDArray[np.int64]  # the same of each face of the sheet, −2 where it is none of them
     own: tuple[NDArray[np.int64], ...]  # facets of each face of the sheet
     beside: tuple[tuple[int, ...], ...]  # faces each face of the sheet shares an edge with
 
@@ -90,15 +92,11 @@ class BlendMaterial:
         blends = np.zeros(len(solid.faces))
         for f in np.flatnonzero(blends_of(solid, sheet)).tolist():
             blends[f] = radius(solid, f)
-        bend = np.array(
-            [
-                KINDS.index(face.carrier.kind) if f in sheet.sides and face.carrier.kind in KINDS else -1
-                for f, face in enumerate(solid.faces)
-            ]
-        )
+        kinds = [KINDS.index(face.carrier.kind) if face.carrier.kind in KINDS else -2 for face in (*solid.faces, *shape.faces)]
+        kind = np.array(kinds, np.int64)[len(solid.faces) :]
+        bend = np.where(np.isin(np.arange(len(solid.faces)), sheet.sides), kinds[: len(solid.faces)], -1)
         return cls(
-            sheet, tree, solid.facet_normal, blends[solid.facet_face], bend[solid.facet_face],
-            np.array([KINDS.index(face.carrier.kind) if face.carrier.kind in KINDS else len(KINDS) for face in shape.faces], np.int64),
+            sheet, tree, solid.facet_normal, blends[solid.facet_face], bend[solid.facet_face], kind,
             tuple(order[a:b] for a, b in pairwise(bounds)), tuple(tuple(sorted(near)) for near in shape.face_neighbours),
         )  # fmt: skip
 
@@ -127,7 +125,8 @@ class BlendMaterial:
             high = far - wall / 2
             rows = np.flatnonzero((hit >= 0) & (high > LEAST * wall))
             rows = rows[high[rows] < HIGH * self.round[hit[rows]]]
-            rows = rows[self.bend[hit[rows]] != self.kind[face[rows]]]
+            over = self.bend[hit[rows]]
+            rows = rows[(over < 0) | ((self.kind[face[rows]] >= 0) & (over != self.kind[face[rows]]))]
             for f in np.unique(face[rows]).tolist():
                 mine = rows[face[rows] == f]
                 start = points[mine] + wall[mine, None] / 2 * way[mine]
