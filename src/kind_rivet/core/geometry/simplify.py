@@ -15,7 +15,7 @@ from kind_rivet.core.geometry.weld import subshape
 
 SMOOTH = np.cos(np.radians(8.0))
 OPEN = np.radians(80.0)  # what turns by less from its mean is no tube
-HAIR = 0.1  # radii: straight bits up to this are parts of the arc beside them
+HAIR = 0.05  # radii: straight bits up to this are parts of the arc beside them
 FILLET = 1.8  # radii: a round face narrower than this is a fillet
 
 
