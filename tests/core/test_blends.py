@@ -10,7 +10,7 @@ import pytest
 from kind_rivet.core.geometry.carriers import frame
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.geometry.simplify import simplify
-from kind_rivet.core.midsurface.blends import ROUNDING, _radius
+from kind_rivet.core.midsurface.blends import ROUNDING, radius
 from kind_rivet.core.midsurface.drawing import TOLD, _bent_wall, _by_face
 from kind_rivet.core.midsurface.pairs import Pair
 from kind_rivet.core.midsurface.toes import without_toes
@@ -63,7 +63,7 @@ def test_toes_longer_than_walls_are_thick_stay() -> None:
 def test_the_radius_of_a_face_is_told_by_how_fast_its_normals_turn() -> None:
     pipe = drawn("round_tube")
     radii = {
-        round(_radius(pipe, f), 2): pipe.faces[f].carrier.data[-1]
+        round(radius(pipe, f), 2): pipe.faces[f].carrier.data[-1]
         for f in range(len(pipe.faces))
         if pipe.faces[f].carrier.kind == "cylinder"
     }
@@ -71,10 +71,10 @@ def test_the_radius_of_a_face_is_told_by_how_fast_its_normals_turn() -> None:
     for told, real in radii.items():
         assert told == pytest.approx(real, rel=0.02)
     shelf = drawn("blended_shelf")
-    free = [_radius(shelf, f) for f in range(len(shelf.faces)) if shelf.faces[f].carrier.kind not in ("plane", "cylinder")]
+    free = [radius(shelf, f) for f in range(len(shelf.faces)) if shelf.faces[f].carrier.kind not in ("plane", "cylinder")]
     assert free and max(free) < ROUNDING * 4
     flat = next(f for f in range(len(shelf.faces)) if shelf.faces[f].carrier.kind == "plane")
-    assert np.isinf(_radius(shelf, flat))
+    assert np.isinf(radius(shelf, flat))
 
 
 def test_a_blend_goes_through_a_wall_no_further_than_its_face_reaches() -> None:

@@ -106,11 +106,11 @@ def make_by_crossing(
     pairs = chosen_pairs(whole, tree, opposed, pairs, fields, hands)
     if not pairs:
         raise Refused("No wall was found: nothing thin lies opposite anything.", "Mesh this body with solids.")
-    middles = without_dropped(whole, tree, find_middles(whole, pairs, fields, tolerance), hands)
+    middles = find_middles(whole, pairs, fields, tolerance)
+    middles = without_dropped(whole, tree, [*middles, *round_corners(whole, middles, fields)], hands)
     middles = [m for m in middles if _beside(m) not in left_out]
     if not middles:
         raise Refused("No wall is left.", "Keep at least one, or take the body out.")
-    middles += round_corners(whole, middles, fields)
     turn_cuts(middles, whole)
     found(whole, middles)
     lines = draw_lines(whole, tree, middles, fields, tolerance, led_on(whole, tree, middles, hands))
