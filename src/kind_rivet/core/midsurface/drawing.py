@@ -14,7 +14,7 @@ from kind_rivet.core.geometry.holes import falls_away
 from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.midsurface.bend_lines import TANGENT, bend_lines
-from kind_rivet.core.midsurface.blends import MARGIN, corner_blend, hollow, radius, rounding, under_a_corner
+from kind_rivet.core.midsurface.blends import MARGIN, corner_blend, hollow, radius, rounding, smooth_neighbours, under_a_corner
 from kind_rivet.core.midsurface.charts import ConeChart, CylinderChart
 from kind_rivet.core.midsurface.contacts import ended_at_bends, through_contacts, with_contacts, without_twins
 from kind_rivet.core.midsurface.cracks import crack_steps
@@ -205,7 +205,7 @@ def draw_lines(
 def _through_blends(shape: Shape, middle: Middle, sides: set[int]) -> float:
     """How far a wall must be looked for beyond its sides to come through the blends at its ends to the walls it meets there, and out of these again; `sides`: of any wall."""
     own = middle.sides[0] | middle.sides[1]
-    blends = {g for f in own for g in shape.face_neighbours[f] - sides if corner_blend(shape, g)}
+    blends = {g for f in own for g in smooth_neighbours(shape, f) - sides if corner_blend(shape, g)}
     return max((radius(shape, f) + 2 * middle.around for f in blends), default=0.0)
 
 
