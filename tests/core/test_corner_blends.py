@@ -8,7 +8,9 @@ import numpy as np
 import pytest
 from OCP.TopoDS import TopoDS_Shape
 
+from kind_rivet.core.document.document import Body, Document
 from kind_rivet.core.document.pack import array_key, pack, unpack
+from kind_rivet.core.files.report import report_of
 from kind_rivet.core.geometry.kernel.facets import facet_shape
 from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.geometry.shape import Shape
@@ -17,6 +19,7 @@ from kind_rivet.core.midsurface.blend_material import BlendMaterial, blends_of
 from kind_rivet.core.midsurface.blends import corner_blend, fills, hollow, under_a_corner
 from kind_rivet.core.midsurface.extract import extract
 from kind_rivet.core.midsurface.sheet import Sheet, Varying
+from kind_rivet.core.operations import perform
 from tests.rough import rounded
 from tests.thin_meshes import meshed
 from tests.thin_parts import box, cut, cylinder, fused
@@ -50,6 +53,7 @@ def test_walls_meet_through_blends_however_large(corner: float) -> None:
     high, wide = HEIGHT - WALL / 2, WIDTH - WALL
     area = (LENGTH - WALL) * wide + high * (2 * (LENGTH - WALL) + 3 * wide)
     assert sheet.area == pytest.approx(area, rel=1e-6)
+    assert not [remark for remark in sheet.remarks if remark.kind == "lump"]
 
 
 @pytest.mark.parametrize("corner", [3.0, 7.0, 12.0])
@@ -92,6 +96,16 @@ def test_holes_are_no_blends_and_hold_nothing() -> None:
     assert sheet.proof is not None and other.proof is not None
     assert int(blends_of(drilled, other).sum()) == int(blends_of(solid, sheet).sum()) == 8
     assert other.proof.blends * drilled.volume == pytest.approx(sheet.proof.blends * solid.volume, rel=0.03)
+
+
+def test_blends_are_told_in_words_and_in_the_report() -> None:
+    solid, _ = sheet_of(7.0)
+    document = Document(name="block", bodies=(Body(1, "block", "#9DB4A0", solid, (), 1.0, (), "drawn"),))
+    done = perform(document, "midsurface.extract", {})
+    proof = done.sheets[1].proof
+    assert proof is not None and f"{100 * proof.blends:.1f} % are in blends" in done.notes[0]
+    (told,) = report_of(done, {}, [])["midsurface"]
+    assert told["blends"] == proof.blends and told["mass_ratio"] == proof.weight == proof.mass_ratio + proof.blends
 
 
 def test_without_blends_nothing_is_measured() -> None:

@@ -19,7 +19,7 @@ from kind_rivet.core.midsurface.fields import CarrierField, face_field
 from kind_rivet.core.midsurface.middles import Middle, middle_of
 from kind_rivet.core.midsurface.pairs import Pair, _is_floor, _without_wedges, find_opposed, find_pairs
 from kind_rivet.core.midsurface.prolongs import _as_far_as, prolongs
-from kind_rivet.core.midsurface.tangencies import contact_line, tangencies
+from kind_rivet.core.midsurface.tangencies import _contact_line, tangencies
 from kind_rivet.core.midsurface.ties import tied
 from kind_rivet.core.midsurface.traces import Line, _between, inside, outlines
 from tests.thin_meshes import drawing, drawn, drawn_sheet, made, meshed, solid_of
@@ -228,7 +228,7 @@ def test_round_and_flat_middles_touch_only_where_they_just_meet(lift: float, tou
     data = list(flat.carrier.data)
     data[2] += lift
     flat.carrier = Carrier("plane", tuple(data))
-    found = contact_line(round_, flat)
+    found = _contact_line(round_, flat)
     assert (found is not None) == touch
     if found is not None:
         place, axis, normal = found
@@ -255,7 +255,7 @@ def test_round_middles_touch_from_outside_or_one_within_the_other(away: float, r
     middles = [wall_between(drawn("pipe_on_rail"), "cylinder") for _ in radii]
     for middle, x, radius in zip(middles, (0.0, away), radii, strict=True):
         middle.carrier = Carrier("cylinder", (x, 0, 0, 0, 0, 1, radius))
-    found = contact_line(*middles)
+    found = _contact_line(*middles)
     assert (found is None) == (expected is None)
     if found is not None:
         assert found[0] == pytest.approx([expected, 0, 0])

@@ -87,7 +87,7 @@ def measure_thickness(mesh: Mesh, body: int, solid: Shape, sheet: Sheet) -> tupl
     if blends := BlendMaterial.of(solid, tree, sheet):
         beside = blends.near(start, known, np.sqrt(np.linalg.norm(np.cross(a, b), axis=1)))
         high = _blend_heights(blends, p, rows[beside], normal[beside], np.maximum(mesh.face[mine[beside]], 0).astype(np.int64))
-        through = np.any([(hit[beside] >= 0) & (blends.round[hit[beside]] > 0) for hit in (above, below)], axis=0)
+        through = np.any([(hit[beside] >= 0) & (blends.radii[hit[beside]] > 0) for hit in (above, below)], axis=0)
         much = high.sum(axis=1) > NEAR * known[beside]
         chosen = np.flatnonzero(beside)[through | much]
         high = np.where(much[:, None], high, 0.0)[through | much]

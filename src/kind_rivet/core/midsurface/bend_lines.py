@@ -177,8 +177,8 @@ def _bend(shape: Shape, edge: int, face: int, a: Middle, b: Middle) -> Floats | 
     probe = ((points[1:] + points[:-1]) / 2)[_probes(shape, edge)]
     side = a.first if face in a.sides[0] else a.second
     moved = _moved(probe, side, a, b)
-    aligned = np.abs(np.einsum("ij,ij->i", a.normal(moved), b.normal(moved)))
-    if aligned.max() < TANGENT or aligned.min() < CREASED:
+    along = np.abs(np.einsum("ij,ij->i", a.normal(moved), b.normal(moved)))
+    if along.max() < TANGENT or along.min() < CREASED:
         return None
     if np.abs(a.field(moved)[0]).max() > 0.05 * a.wall or np.abs(b.field(moved)[0]).max() > 0.05 * a.wall:
         return None

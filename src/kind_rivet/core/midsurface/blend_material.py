@@ -11,8 +11,7 @@ from numpy.typing import NDArray
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.geometry.shape import Shape
-from kind_rivet.core.midsurface.blends import fills, radius
-from kind_rivet.core.midsurface.offset_side import smooth_edge
+from kind_rivet.core.midsurface.blends import fills, radius, smooth_neighbours
 from kind_rivet.core.midsurface.sheet import Sheet
 
 HALVINGS = 14  # of the height of a blend, to find where another wall begins to be nearer
@@ -35,14 +34,10 @@ def blends_of(solid: Shape, sheet: Sheet) -> NDArray[np.bool_]:
     if not sheet.sides:  # nobody knows which faces are sides
         return out
     sides = set(sheet.sides) - _askew_sides(solid, sheet)
-    smooth = {
-        f: [e for e in solid.face_edges[f] if smooth_edge(solid, e)]
-        for f, face in enumerate(solid.faces)
-        if face.carrier.kind != "plane" and f not in sides
-    }
-    round_ones = {f for f, edges in smooth.items() if len(edges) > 1 and fills(solid, f)}
+    smooth = {f: smooth_neighbours(solid, f) for f, face in enumerate(solid.faces) if face.carrier.kind != "plane" and f not in sides}
+    round_ones = {f for f, near in smooth.items() if len(near) > 1 and fills(solid, f)}
     for f in round_ones:
-        out[f] = sum(bool((set(solid.edge_faces[e]) - {f}) & (sides | round_ones)) for e in smooth[f]) > 1
+        out[f] = len(smooth[f] & (sides | round_ones)) > 1
     return out
 
 
@@ -75,11 +70,9 @@ class BlendMaterial:
 
     sheet: Sheet
     tree: FacetTree  # of the solid's facets
-    lean: Floats  # normal (m, 3) of each facet of the solid
-    round: Floats  # radius of each facet of the solid that is one of a blend, else 0
-    bend: NDArray[
-        np.int64
-    ]  # kind of each facet of the solid that is a bend's inner side, else −1: what it holds stands over the walls beside that
+    normals: Floats  # normal (m, 3) of each facet of the solid
+    radii: Floats  # radius of each facet of the solid that is one of a blend, else 0
+    bend: NDArray[np.int64]  # kind of each facet of the solid that is a bend's inner side (it stands over walls beside the bend), else −1
     kind: NDArray[np.int64]  # the same of each face of the sheet, −2 where it is none of them
     own: tuple[NDArray[np.int64], ...]  # facets of each face of the sheet
     beside: tuple[tuple[int, ...], ...]  # faces each face of the sheet shares an edge with
@@ -102,19 +95,19 @@ class BlendMaterial:
 
     def __bool__(self) -> bool:
         """Does the solid have any blend?"""
-        return bool((self.round > 0).any())
+        return bool((self.radii > 0).any())
 
     def near(self, points: Floats, wall: Floats, reach: Floats) -> NDArray[np.bool_]:
         """Which places (n, 3) on walls (n,) lie within `reach` (n,) of one beside which a blend stands: no blend is further from the joint it fills."""
-        facets = self.tree.facets[self.round > 0]
+        facets = self.tree.facets[self.radii > 0]
         _, _, gap = FacetTree.over(self.tree.points, facets).nearest(points)
-        return np.asarray(gap <= DIAGONAL * wall / 2 + (DIAGONAL - 1) * self.round.max() + reach)
+        return np.asarray(gap <= DIAGONAL * wall / 2 + (DIAGONAL - 1) * self.radii.max() + reach)
 
     def holds(self, points: Floats) -> NDArray[np.bool_]:
         """Which places (n, 3) of the solid lie in blends: no further behind one than the edge that it fills is between walls square to each other."""
-        behind = np.flatnonzero(self.round > 0)
+        behind = np.flatnonzero(self.radii > 0)
         facet, _, gap = FacetTree.over(self.tree.points, self.tree.facets[behind]).nearest(points)
-        return np.asarray(gap <= (DIAGONAL - 1) * self.round[behind[facet]])
+        return np.asarray(gap <= (DIAGONAL - 1) * self.radii[behind[facet]])
 
     def heights(self, points: Floats, normal: Floats, face: NDArray[np.int64], wall: Floats) -> Floats:
         """How high (n, 2) blends stand out above and below places (n, 3) on faces (n,) of the sheet whose wall there is `wall` (n,)."""
@@ -124,13 +117,13 @@ class BlendMaterial:
             far, hit = self.tree.cast(points, way)
             high = far - wall / 2
             rows = np.flatnonzero((hit >= 0) & (high > LEAST * wall))
-            rows = rows[high[rows] < HIGH * self.round[hit[rows]]]
+            rows = rows[high[rows] < HIGH * self.radii[hit[rows]]]
             over = self.bend[hit[rows]]
             rows = rows[(over < 0) | ((self.kind[face[rows]] >= 0) & (over != self.kind[face[rows]]))]
             for f in np.unique(face[rows]).tolist():
                 mine = rows[face[rows] == f]
                 start = points[mine] + wall[mine, None] / 2 * way[mine]
-                lean = self.lean[hit[mine]]
+                lean = self.normals[hit[mine]]
                 for g in self.beside[f]:
                     trees[g] = trees.get(g) or FacetTree.over(self.sheet.shape.points, self.sheet.shape.facets[self.own[g]])
                 own = [self._short_of(g, trees[g], start, way[mine], high[mine], lean) for g in self.beside[f]]

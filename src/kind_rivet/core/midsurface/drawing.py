@@ -14,7 +14,7 @@ from kind_rivet.core.geometry.holes import falls_away
 from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.midsurface.bend_lines import TANGENT, bend_lines
-from kind_rivet.core.midsurface.blends import MARGIN, corner_blend, hollow, radius, rounding, smooth_neighbours, under_a_corner
+from kind_rivet.core.midsurface.blends import MARGIN, corner_blend, fills, radius, rounding, smooth_neighbours, under_a_corner
 from kind_rivet.core.midsurface.charts import ConeChart, CylinderChart
 from kind_rivet.core.midsurface.contacts import ended_at_bends, through_contacts, with_contacts, without_twins
 from kind_rivet.core.midsurface.cracks import crack_steps
@@ -93,7 +93,7 @@ def _bent_wall(shape: Shape, pair: Pair, made: Middle) -> bool:
         return even and pair.weight > MARGIN * float(min(shape.face_area[pair.a], shape.face_area[pair.b]))
     if a.kind != b.kind or a.kind not in ("cylinder", "torus") or abs(a.array[3:6] @ b.array[3:6]) < PARALLEL:
         return False
-    outer = a if hollow(shape, pair.b) else b
+    outer = a if fills(shape, pair.b) else b
     inner = b if outer is a else a
     return abs(outer.data[-1] - inner.data[-1] - pair.wall) < 0.35 * pair.wall
 

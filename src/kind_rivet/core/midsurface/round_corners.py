@@ -12,7 +12,7 @@ import numpy as np
 
 from kind_rivet.core.geometry.carriers import Carrier, Floats, project, unit
 from kind_rivet.core.geometry.rays import FacetTree
-from kind_rivet.core.geometry.sampling import face_samples
+from kind_rivet.core.geometry.sampling import spread_samples
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.midsurface.blends import corner_blend, fills, smooth_neighbours
 from kind_rivet.core.midsurface.fields import CarrierField, Field
@@ -22,7 +22,7 @@ from kind_rivet.core.midsurface.sheet import Varying
 BARE = 0.6  # share of the way from the corner outside to that of the middles, from which a rounding leaves this one too little cover
 UNLIKE = 2.0  # times as thick as the other a wall may be
 MOST = 2.0  # times as thick as usual: what is more is another wall
-RAYS = 1600  # on each such face
+RAYS = 1600  # from each such face
 ALONG = 1e-6  # sine of the angle between the roundings' axes, and between these and the walls
 
 Wall = tuple[Middle, int]  # and the number of its side outside
@@ -134,8 +134,7 @@ def wall_round(middle: Middle, sheet: Shape, face: int, tree: FacetTree) -> Vary
     """What a face of the sheet that leads round such a corner measures all over it, by rays both ways: its roundings tell that only where both are opposite. None of another."""
     if not middle.corner:
         return None
-    places, normal, of, _ = face_samples(sheet, RAYS)
-    places, normal = places[of == face], normal[of == face]
+    places, normal, *_ = spread_samples(sheet, np.where(np.arange(len(sheet.faces)) == face, RAYS, 0))
     wall = tree.cast(places, normal)[0] + tree.cast(places, -normal)[0]
     usual = float(np.median(wall[np.isfinite(wall)])) if np.isfinite(wall).any() else np.inf
     told = wall < MOST * usual  # where it stands on another wall a ray may run along that

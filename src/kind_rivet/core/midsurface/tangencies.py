@@ -28,7 +28,7 @@ def tangencies(shape: Shape, solid: FacetTree, middles: list[Middle], close: set
         if middles[a].corner != middles[b].corner and (circle := _contact_circle(middles[a], middles[b])) is not None:
             out += [Line("bend", points, (), (a, b)) for points in _held_round(*circle, shape, solid)]
             continue
-        contact = contact_line(middles[a], middles[b])
+        contact = _contact_line(middles[a], middles[b])
         if contact is None:
             continue
         place, axis, normal = contact
@@ -44,7 +44,7 @@ def tangencies(shape: Shape, solid: FacetTree, middles: list[Middle], close: set
     return out
 
 
-def contact_line(a: Middle, b: Middle) -> tuple[Floats, Floats, Floats] | None:
+def _contact_line(a: Middle, b: Middle) -> tuple[Floats, Floats, Floats] | None:
     """A point of the line in which two middles touch, its direction, and the normal there."""
     one, other = (a, b) if a.carrier.kind == "cylinder" else (b, a)
     if one.carrier.kind != "cylinder" or (abs(a.wall - b.wall) > SAME * a.wall and not (a.corner or b.corner)):
