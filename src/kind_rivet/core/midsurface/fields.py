@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 from typing import Protocol
 
@@ -10,6 +11,7 @@ import numpy as np
 from kind_rivet.core.geometry.carriers import Carrier, Floats, project, unit
 from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.geometry.shape import Shape
+from kind_rivet.core.kernels import kernel
 
 
 class Field(Protocol):
@@ -55,6 +57,40 @@ def signed_distance(carrier: Carrier, p: Floats) -> tuple[Floats, Floats]:
     raise ValueError(carrier.kind)
 
 
+@kernel
+def _dot(a, b, n):  # type: ignore[no-untyped-def]
+    """(a − b) · n, added up in the order in which arrays of rows are."""
+    return (a[0] - b[0]) * n[0] + (a[2] - b[2]) * n[2] + (a[1] - b[1]) * n[1]
+
+
+@kernel
+def _from_tangents(p, facet, weight, points, facets, normals):  # type: ignore[no-untyped-def]
+    """Distance (n,) of places (n, 3) from the tangent planes where facets come nearest to them, at `weight` (n, 3) of their corners,
+    and the unit normals (n, 3) of these planes."""
+    value, out = np.empty(len(p)), np.zeros((len(p), 3))
+    flat, lift, normal = np.empty(3), np.empty(3), np.empty(3)
+    for i in range(len(p)):
+        f = facet[i]
+        for k in range(3):
+            flat[k] = normal[k] = lift[k] = 0.0
+            for j in range(3):
+                normal[k] += weight[i, j] * normals[f, j, k]
+                flat[k] += weight[i, j] * points[facets[f, j], k]
+        # The curved point above the flat one (half the mean lift onto the corners' tangent planes, as in Patch.to_space).
+        for j in range(3):
+            away = _dot(flat, points[facets[f, j]], normals[f, j])
+            for k in range(3):
+                lift[k] -= weight[i, j] * away * normals[f, j, k]
+        length = math.sqrt(normal[0] ** 2 + normal[1] ** 2 + normal[2] ** 2)
+        for k in range(3):
+            if length > 0:
+                out[i, k] = normal[k] / length
+            flat[k] = p[i, k] - flat[k]
+            lift[k] *= 0.5
+        value[i] = _dot(flat, lift, out[i])
+    return value, out
+
+
 @dataclass(frozen=True)
 class FacetField:
     """Distance from the tangent plane at the nearest point of a free face, so that it runs on straight beyond its border."""
@@ -64,13 +100,7 @@ class FacetField:
 
     def __call__(self, p: Floats) -> tuple[Floats, Floats]:
         facet, weight, _ = self.tree.nearest(p)
-        corners = self.tree.points[self.tree.facets[facet]]
-        normal = unit(np.einsum("ij,ijk->ik", weight, self.normals[facet]))
-        flat = np.einsum("ij,ijk->ik", weight, corners)
-        # The curved point above the flat one (half the mean lift onto the corners' tangent planes, as in Patch.to_space).
-        away = np.einsum("ijk,ijk->ij", flat[:, None] - corners, self.normals[facet])
-        lift = -0.5 * np.einsum("ij,ij,ijk->ik", weight, away, self.normals[facet])
-        return np.einsum("ij,ij->i", p - flat - lift, normal), normal
+        return _from_tangents(np.ascontiguousarray(p, float), facet, weight, self.tree.points, self.tree.facets, self.normals)
 
     @property
     def point_normals(self) -> Floats:

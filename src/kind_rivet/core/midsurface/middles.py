@@ -65,8 +65,11 @@ class Middle:
     corner: bool = False  # a bend put round a corner whose roundings have two axes; it touches the middles of both walls
     lines: list[int] = dataclasses.field(default_factory=list)
 
-    def place(self, uv: Floats) -> Floats:
-        """Points (n, 3) on the middle for places (n, 2) on the chart: found along the chart's normal, so that `flat` leads back."""
+    def place(self, uv: Floats, exact: float = EXACT) -> Floats:
+        """Points (n, 3) on the middle for places (n, 2) on the chart: found along the chart's normal, so that `flat` leads back.
+
+        `exact`: walls that a step may be long for the next to be left out.
+        """
         p = self.chart.lift(uv)
         if self.carrier.kind == "plane":
             return p
@@ -77,7 +80,7 @@ class Middle:
             slope = np.einsum("ij,ij->i", gradient, n[moving])
             step = np.clip(value / np.where(np.abs(slope) < 0.1, np.where(slope < 0, -0.1, 0.1), slope), -self.wall, self.wall)
             p[moving] -= step[:, None] * n[moving]
-            moving = moving[np.abs(step) > EXACT * self.wall]
+            moving = moving[np.abs(step) > exact * self.wall]
             if not len(moving):
                 break
         return p

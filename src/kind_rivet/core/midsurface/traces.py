@@ -18,6 +18,7 @@ CORNER, LEG = np.radians(35.0), 0.02  # a curve that turns by more at a place is
 TURN = 0.13  # radians from point to point along curves
 HALVINGS, NEAR = 24, 0.02  # halvings of a facet's side in search of a middle, and walls off it that are near enough
 SAG = 0.08  # squared chord over radius, in walls: a hundredth of the wall between chord and curve
+ROUGH = 0.02  # walls: the last step to where a square lies on its middle
 
 SQUARE = np.array([[0, 0], [1, 0], [1, 1], [0, 1]])  # corners of a square, in turn
 
@@ -304,11 +305,11 @@ def crossing(
 def _over_squares(middle: Middle, low: Floats, squares: NDArray[np.int64], size: Floats) -> tuple[Floats, Floats]:
     """The middles (n, 3) of squares of a chart, and how far from there they reach: a chart that is only near to its wall stretches."""
     half = 0.5 * float(np.linalg.norm(size))
-    centre = middle.place(low + (squares + 0.5) * size)
+    centre = middle.place(low + (squares + 0.5) * size, ROUGH)
     reach = np.full(len(squares), half)
     if middle.carrier.kind == "free" and middle.chart.period:
         corners, at = np.unique((squares[:, None, :] + SQUARE).reshape(-1, 2), axis=0, return_inverse=True)
-        away = middle.place(low + corners * size)[at.reshape(-1, 4)] - centre[:, None]
+        away = middle.place(low + corners * size, ROUGH)[at.reshape(-1, 4)] - centre[:, None]
         reach = np.maximum(reach, np.linalg.norm(away, axis=2).max(axis=1))
     return centre, reach
 

@@ -203,6 +203,27 @@ def move_rounds(points, order, shells, inc, start, beside, aim, code, data, roun
     return moves
 
 
+@kernel
+def keep_gains(points, trial, order, shells, inc, start, beside, aim):  # type: ignore[no-untyped-def]
+    """Take each node in `order` to its place in `trial` (n, 3), in place, where the cost round it falls and nothing gets worse; returns how many."""
+    values = np.empty(10)
+    size = sizes(points, shells)
+    kept = 0
+    for v in order:
+        x, y, z = points[v, 0], points[v, 1], points[v, 2]
+        cost, worst, square = star(points, v, shells, inc, start, aim, values)
+        cost += GROWTH * excess(points, v, shells, inc, start, beside, size)
+        points[v, 0], points[v, 1], points[v, 2] = trial[v, 0], trial[v, 1], trial[v, 2]
+        now, low, corner = star(points, v, shells, inc, start, aim, values)
+        now += GROWTH * excess(points, v, shells, inc, start, beside, size)
+        if now < cost and no_worse(worst, square, low, corner):
+            kept += 1
+        else:
+            points[v, 0], points[v, 1], points[v, 2] = x, y, z
+            excess(points, v, shells, inc, start, beside, size)
+    return kept
+
+
 def node_elements(shells: NDArray[np.int32], nodes: int) -> tuple[NDArray[np.int32], NDArray[np.int64]]:
     """Elements round each node as (inc, start): those of node v are inc[start[v] : start[v + 1]]."""
     element, k = np.nonzero(shells >= 0)

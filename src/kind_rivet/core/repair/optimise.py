@@ -10,8 +10,8 @@ from numpy.typing import NDArray
 
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.mesh.mesh import Mesh
-from kind_rivet.core.quality.easing import ENOUGH, GROWTH, STRAIGHT, Aim, aim_for, move_rounds, no_worse, node_elements, star
-from kind_rivet.core.quality.growth import beside, excess, sizes, unlike
+from kind_rivet.core.quality.easing import ENOUGH, STRAIGHT, Aim, aim_for, keep_gains, move_rounds, node_elements
+from kind_rivet.core.quality.growth import beside, unlike
 from kind_rivet.core.quality.index import judge, side_scale
 from kind_rivet.core.quality.limits import MOST_GROWTH, LimitSheet
 from kind_rivet.core.quality.shell_metrics import SCALED_JACOBIAN, shell_metrics
@@ -170,24 +170,12 @@ class _Moves:
         """Free-form faces: a few rounds in the tangent planes, each followed by a return to the facets; kept where no star got worse."""
         shells, inc, start, aim = self.shells, self.inc, self.start, self.aim
         code, data = np.zeros(len(points), np.int8), np.zeros((len(points), 8))
-        values, moved = np.empty(10), 0
+        moved = 0
         for _ in range(min(self.most, 4)):
             trial = points.copy()
             move_rounds(trial, self.free, shells, inc, start, near, aim, code, data, 1, self.target)
             self.holds.back_on_facets(trial, self.free, self.mesh.on_body)
-            size = sizes(points, shells)
-            for v in self.free:
-                keep = points[v].copy()
-                cost, worst, square = star(points, v, shells, inc, start, aim, values)
-                cost += GROWTH * excess(points, v, shells, inc, start, near, size)
-                points[v] = trial[v]
-                now, low, corner = star(points, v, shells, inc, start, aim, values)
-                now += GROWTH * excess(points, v, shells, inc, start, near, size)
-                if now < cost and no_worse(worst, square, low, corner):
-                    moved += 1
-                else:
-                    points[v] = keep
-                    excess(points, v, shells, inc, start, near, size)
+            moved += int(keep_gains(points, trial, self.free, shells, inc, start, near, aim))
         return moved
 
 
