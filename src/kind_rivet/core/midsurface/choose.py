@@ -182,7 +182,7 @@ def _corners(kept: set[Cell], middles: list[Middle], cuts: list[CutMiddle | None
             ends_there = bool(there - {place.middle})
             if not ends_there and len(lot) == 1 and len(place.cells) == 2:
                 beside |= set(lot)
-            elif ends_there and len(lot) == len(place.cells):
+            elif ends_there and lot:
                 bounded |= set(lot)
             else:
                 open_to_more |= set(lot)

@@ -36,6 +36,7 @@ ALONG = 0.02  # walls: lines nearer to each other than this run along each other
 SHORT_OF = 0.6  # of the thicker wall: how far a wall ends before the middle of another that it meets
 LOST = 0.1  # walls: a chart that leads back to a point no nearer than this does not know it
 STATIONS = 33  # places along a straight crossing at which to ask whether there are walls near by
+LEAN = 0.9  # cosine between the sides of a wall that bends tightly and varies
 TOLD = 5  # samples that tell whether a wall is equally thick all over
 HALVINGS = 12  # of the stretch in which a chart ends
 GRAZING = 0.995  # cosine between middles that cross, though nearly along each other, where they are not known to run on into each other
@@ -85,17 +86,26 @@ def find_middles(shape: Shape, pairs: list[Pair], fields: list[Field], tolerance
 def _bent_wall(shape: Shape, pair: Pair, made: Middle) -> bool:
     """Are two round sides nearly concentric, so that a wall bends between them (and is no blend at a corner)?
 
-    Of a free-form side only the wall tells: it is equally thick all over, and is not just the margin of a blend that runs along a corner.
+    Of a free-form side only the wall tells: it is equally thick all over, or both sides are free-form and lean the same way all along it
+    (blends on both sides of a wall lean away from each other), and it is not just the margin of a blend that runs along a corner.
     """
     a, b = (shape.faces[f].carrier for f in (pair.a, pair.b))
     if "free" in (a.kind, b.kind):
-        even = len(made.samples) >= TOLD and bool(np.ptp(made.thickness(made.samples)) < 0.1 * pair.wall)
-        return even and pair.weight > MARGIN * float(min(shape.face_area[pair.a], shape.face_area[pair.b]))
+        even = bool(np.ptp(made.thickness(made.samples)) < 0.1 * pair.wall)
+        if a.kind == b.kind == "free":
+            even = even or _one_lean(made)
+        return even and len(made.samples) >= TOLD and pair.weight > MARGIN * float(min(shape.face_area[pair.a], shape.face_area[pair.b]))
     if a.kind != b.kind or a.kind not in ("cylinder", "torus") or abs(a.array[3:6] @ b.array[3:6]) < PARALLEL:
         return False
     outer = a if fills(shape, pair.b) else b
     inner = b if outer is a else a
     return abs(outer.data[-1] - inner.data[-1] - pair.wall) < 0.35 * pair.wall
+
+
+def _one_lean(made: Middle) -> bool:
+    """Do the two sides look away from each other wherever a wall has samples, but for a tenth of them?"""
+    one, other = made.first(made.samples)[1], made.second(made.samples)[1]
+    return bool(np.quantile(-np.einsum("ij,ij->i", one, other), 0.1) > LEAN)
 
 
 def _alike(a: Middle, b: Middle, tolerance: float) -> bool:

@@ -19,6 +19,7 @@ from kind_rivet.core.midsurface.offset_side import smooth_edge
 LEAST, MOST = 48, 600  # samples on a face
 THIN, BEND = 0.9, 0.3  # mean width in walls below which a flat side is a lump or a rim; tight bends are narrower
 SLANT = 0.34  # sine of the angle between two flat sides, or an edge and a wall, from which they are a corner, and what ends there ends across the wall
+ASLANT, THINNER = 1.5, 0.5  # walls: how wide the end of a wall is at most that is cut off aslant, and how thick what lies under it
 SLIVER = 0.02  # of the largest wall's thickness: thinner walls must be larger than its square
 FLAT, CURVED, NARROW = 0.08, 0.25, 0.6  # opposed share from which a flat face is a side, a curved one, and one that is narrow too
 AROUND = 0.12  # the same where both are cylinders round one axis: convolutions and bends are far narrower on their inner side
@@ -148,6 +149,7 @@ def find_pairs(shape: Shape, opposed: Opposed) -> list[Pair]:
         pairs.append(Pair(a, b, wall, weight, opposed.middle[mine], even=even or coaxial, spread=spread, narrow=narrow))
     wide = [pair for pair in pairs if not pair.narrow]
     wide = _without_rims(shape, opposed.width, _without_eyes(shape, opposed.width, wide))
+    wide = _without_tips(shape, opposed.width, wide)
     wide = _without_overlaps(shape, _without_wedges(shape, _without_corners(shape, wide)))
     return sorted(_without_slivers(wide) + [pair for pair in pairs if pair.narrow], key=lambda p: (p.narrow, -p.weight))
 
@@ -318,6 +320,24 @@ def _without_rims(shape: Shape, width: Floats, pairs: list[Pair]) -> list[Pair]:
         return any(sides <= beside[face] and width[face] <= wall for sides, wall in walls)
 
     return [pair for pair in pairs if pair.even or not (is_rim(pair.a) or is_rim(pair.b))]
+
+
+def _without_tips(shape: Shape, width: Floats, pairs: list[Pair]) -> list[Pair]:
+    """The pairs without thin ones between the end of a wall, cut off aslant, and one of its sides."""
+    beside = _beside(shape, width, pairs)
+
+    def ends(face: int, pair: Pair) -> bool:
+        side = pair.b if face == pair.a else pair.a
+        return any(
+            side in (wall.a, wall.b)
+            and {wall.a, wall.b} <= beside[face]
+            and width[face] < ASLANT * wall.wall
+            and pair.wall < THINNER * wall.wall
+            and pair.weight < MINOR * wall.weight
+            for wall in pairs
+        )
+
+    return [pair for pair in pairs if pair.even or not (ends(pair.a, pair) or ends(pair.b, pair))]
 
 
 def _without_eyes(shape: Shape, width: Floats, pairs: list[Pair]) -> list[Pair]:
