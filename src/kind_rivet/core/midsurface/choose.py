@@ -168,26 +168,30 @@ def _tidied(kept: set[Cell], middles: list[Middle], cuts: list[CutMiddle | None]
 
 
 def _corners(kept: set[Cell], middles: list[Middle], cuts: list[CutMiddle | None], network: Network) -> set[Cell]:
-    """Dropped specks within the joint of two other walls, on which their own wall ends: kept wall of their own on one part of their sides, those walls on the rest.
+    """Dropped specks within the joints of other walls: on some of their sides their own wall goes on, on the others other walls end.
 
-    Without such a cell the wall would have a notch there, as both its edges run across another wall.
+    Without such a cell the wall would have a notch there, as its edges run across other walls. Specks of two walls may close each other.
     """
-    beside: set[Cell] = set()
-    bounded: set[Cell] = set()
-    open_to_more: set[Cell] = set()
+    places: dict[Cell, list[tuple[Side, Place]]] = {}
     for side in network.sides:
-        there = {m for m, c in side.cells if (m, c) in kept}
         for place in side.at:
-            lot = [c for c in place.cells if c not in kept]
-            ends_there = bool(there - {place.middle})
-            if not ends_there and len(lot) == 1 and len(place.cells) == 2:
-                beside |= set(lot)
-            elif ends_there and lot:
-                bounded |= set(lot)
-            else:
-                open_to_more |= set(lot)
-    small = {c for c in beside if cuts[c[0]].cells[c[1]].area <= middles[c[0]].around ** 2}  # type: ignore[union-attr]
-    return {c for c in small if c in bounded and c not in open_to_more}
+            for c in place.cells:
+                if c not in kept and cuts[c[0]].cells[c[1]].area <= middles[c[0]].around ** 2:  # type: ignore[union-attr]
+                    places.setdefault(c, []).append((side, place))
+
+    def goes_on(c: Cell, place: Place, whole: set[Cell]) -> bool:
+        return any(other in whole for other in place.cells if other != c)
+
+    def is_met(c: Cell, side: Side, whole: set[Cell]) -> bool:
+        return any(other in whole for other in side.cells if other[0] != c[0])
+
+    specks = {c for c, lot in places.items() if any(goes_on(c, place, kept) for _, place in lot)}
+    while True:
+        whole = kept | specks
+        left = {c for c in specks if all(goes_on(c, place, whole) or is_met(c, side, whole) for side, place in places[c])}
+        if left == specks:
+            return {c for c in specks if any(is_met(c, side, whole) for side, _ in places[c])}
+        specks = left
 
 
 def _crumbs(kept: set[Cell], middles: list[Middle], cuts: list[CutMiddle | None], network: Network, lines: list[Line]) -> set[Cell]:
