@@ -19,7 +19,6 @@ from kind_rivet.core.meshing.washers import LEAST_SIDE, RoundHole
 MOST_PASSAGES = 14  # of a border that is searched for two long sides close to each other
 TINY = 0.2  # of the size: closed edges (holes, bosses) narrower than this vanish; holes matter, so the share is a small one
 LITTLE = 0.25  # share of the size that is looked past where more would spoil a border
-HAIR = 0.1  # share of the size up to which edges are looked past as long as that can be
 FIRST, SECOND = 1, 2
 BOWED = 0.85  # share of its length that lies between the ends of an edge that may be one side: a little more than a quarter of a circle
 

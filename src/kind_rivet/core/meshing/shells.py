@@ -16,7 +16,7 @@ from kind_rivet.core.meshing.bolt_circles import follow_bolts
 from kind_rivet.core.meshing.border_nodes import join_strips, nodes_along
 from kind_rivet.core.meshing.curves import Curve
 from kind_rivet.core.meshing.cut_sheet import CutSheet
-from kind_rivet.core.meshing.detail import HAIR, LITTLE, TINY, Strip, agree_across, narrow_strips, small_detail
+from kind_rivet.core.meshing.detail import LITTLE, TINY, Strip, agree_across, narrow_strips, small_detail
 from kind_rivet.core.meshing.divisions import fits, odd_regions, plan_divisions
 from kind_rivet.core.meshing.facing import facing_shares
 from kind_rivet.core.meshing.flat_cuts import cut_in_two
@@ -118,8 +118,8 @@ def _meshed(sheet: CutSheet, rules: ShellRules, wanted: Floats, kept: Kept | Non
             again = {e for e in past - spared for at in places if np.linalg.norm(curves[e].points - at, axis=1).min() < rules.size}
         if again and rules.look_past > LITTLE:
             rules = replace(rules, look_past=LITTLE)
-        elif again:  # hairs last: sides as short as they are spoil all shells near them
-            spared |= {e for e in again if curves[e].length > HAIR * rules.size} or again
+        elif again:
+            spared |= again
         elif close_failed(shape, patches, curves, failed, rules.size, notes):
             continue
         elif failed and finer < FINER:  # chords may cross where the curves do not
