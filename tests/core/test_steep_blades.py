@@ -47,7 +47,7 @@ def louvre(reach: float) -> tuple[Shape, Sheet]:
     return solid, extract(solid)
 
 
-@pytest.mark.parametrize("reach", [0.125, -0.5])
+@pytest.mark.parametrize("reach", [0.25, -0.5])
 def test_it_is_one_sheet_of_a_frame_two_webs_and_two_blades(reach: float) -> None:
     """The blades had been left out up to where they are less steep (81 % of the mass), as if blends lay on both their sides."""
     _, sheet = louvre(reach)
@@ -61,24 +61,24 @@ def test_it_is_one_sheet_of_a_frame_two_webs_and_two_blades(reach: float) -> Non
 
 
 def test_blades_reach_from_end_to_end() -> None:
-    _, sheet = louvre(0.125)
+    _, sheet = louvre(0.25)
     blades = [f for f, face in enumerate(sheet.shape.faces) if face.carrier.kind == "free"]
     used = np.unique(sheet.shape.facets[np.isin(sheet.shape.facet_face, blades)])
     assert np.ptp(sheet.shape.points[used][:, 1]) == pytest.approx(PITCH + 0.82 * PITCH, abs=0.01 * HIGH)
 
 
 def test_what_lies_under_ends_cut_off_aslant_is_no_wall() -> None:
-    solid, _ = louvre(0.125)
+    solid, _ = louvre(0.25)
     pairs = find_pairs(solid, find_opposed(solid, FacetTree.over(solid.points, solid.facets)))
     assert min(pair.wall for pair in pairs) > 0.5 * HIGH
 
 
-@pytest.mark.parametrize("reach", [0.125, -0.5])
-def test_it_meshes_with_hardly_a_failing_shell(reach: float) -> None:
-    """Beside the blades' joints notches had been left in webs and frame, of a third of a shell: 99 failed."""
+@pytest.mark.parametrize("reach", [0.25, -0.5])
+def test_it_meshes_without_a_failing_shell(reach: float) -> None:
+    """Beside the blades' joints notches had been left in webs and frame, of a third of a shell: up to 196 failed."""
     solid, sheet = louvre(reach)
     mesh = meshed(sheet, size_for(solid))
     assert mesh.pieces == 1
     assert mesh.coincident() == 0
-    assert len(mesh.quality.failing) <= 0.002 * mesh.mesh.elements
+    assert not len(mesh.quality.failing)
     assert mesh.quad_share > 0.98
