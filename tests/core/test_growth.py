@@ -19,7 +19,7 @@ from kind_rivet.core.meshing.room_to_grow import leave_room_to_grow, reach
 from kind_rivet.core.meshing.rules import ShellRules
 from kind_rivet.core.meshing.shells import mesh_sheet
 from kind_rivet.core.operations import perform
-from kind_rivet.core.quality.easing import ENOUGH, STRAIGHT, aim_for, margin_of, move_rounds, node_elements, star
+from kind_rivet.core.quality.easing import ENOUGH, STRAIGHT, aim_for, keep_gains, margin_of, move_rounds, node_elements, star
 from kind_rivet.core.quality.growth import beside, growths
 from kind_rivet.core.quality.index import judge
 from kind_rivet.core.quality.limits import DEFAULT
@@ -73,6 +73,19 @@ def test_nodes_move_until_neighbours_are_alike() -> None:
     assert np.mean(growing > MOST_GROWTH) < 0.04
     assert shell_metrics(points, quads)[:, SCALED_JACOBIAN].min() > 0.75
     assert np.array_equal(np.delete(points, inner, axis=0), np.delete(was, inner, axis=0))
+
+
+def test_of_places_tried_only_those_are_kept_that_gain() -> None:
+    points, quads = rows_at([0, 1, 2, 3, 4], [0, 1, 2, 3])
+    inc, start = node_elements(quads, len(points))
+    one, other = (int(np.flatnonzero((points[:, 0] == x) & (points[:, 1] == y))[0]) for x, y in ((1, 1), (3, 2)))
+    regular = points.copy()
+    points[one] += [0.3, 0.2, 0]
+    trial = regular.copy()
+    trial[other] += [0.4, 0.3, 0]
+    order = np.array([one, other])
+    assert keep_gains(points, trial, order, quads, inc, start, beside(quads), aim_for(DEFAULT, 1.0, np.ones(len(quads)))) == 1
+    assert points == pytest.approx(regular)
 
 
 def test_the_cells_of_a_square_pattern_are_alike() -> None:

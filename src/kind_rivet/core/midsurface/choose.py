@@ -171,6 +171,7 @@ def _corners(kept: set[Cell], middles: list[Middle], cuts: list[CutMiddle | None
     """Dropped specks within the joints of other walls: on some of their sides their own wall goes on, on the others other walls end.
 
     Without such a cell the wall would have a notch there, as its edges run across other walls. Specks of two walls may close each other.
+    Hairs alone, of which nothing is missed, stay dropped.
     """
     places: dict[Cell, list[tuple[Side, Place]]] = {}
     for side in network.sides:
@@ -190,8 +191,11 @@ def _corners(kept: set[Cell], middles: list[Middle], cuts: list[CutMiddle | None
         whole = kept | specks
         left = {c for c in specks if all(goes_on(c, place, whole) or is_met(c, side, whole) for side, place in places[c])}
         if left == specks:
-            return {c for c in specks if any(is_met(c, side, whole) for side, _ in places[c])}
+            break
         specks = left
+    found = {c for c in specks if any(is_met(c, side, whole) for side, _ in places[c])}
+    missed = {c for c in found if cuts[c[0]].cells[c[1]].area > SPECK * middles[c[0]].around ** 2}  # type: ignore[union-attr]
+    return {c for c in found if c in missed or any(goes_on(c, place, missed) for _, place in places[c])}
 
 
 def _crumbs(kept: set[Cell], middles: list[Middle], cuts: list[CutMiddle | None], network: Network, lines: list[Line]) -> set[Cell]:
