@@ -86,13 +86,13 @@ def find_middles(shape: Shape, pairs: list[Pair], fields: list[Field], tolerance
 def _bent_wall(shape: Shape, pair: Pair, made: Middle) -> bool:
     """Are two round sides nearly concentric, so that a wall bends between them (and is no blend at a corner)?
 
-    Of a free-form side only the wall tells: it is equally thick all over, or both sides are free-form and lean the same way all along it
-    (blends on both sides of a wall lean away from each other), and it is not just the margin of a blend that runs along a corner.
+    Of a free-form side only the wall tells: it is equally thick all over, or both sides are free-form, run on smoothly into nothing
+    larger, as blends do, and lean the same way all along it; and it is not just the margin of a blend that runs along a corner.
     """
     a, b = (shape.faces[f].carrier for f in (pair.a, pair.b))
     if "free" in (a.kind, b.kind):
         even = bool(np.ptp(made.thickness(made.samples)) < 0.1 * pair.wall)
-        if a.kind == b.kind == "free":
+        if a.kind == b.kind == "free" and not any(_runs_on(shape, f) for f in (pair.a, pair.b)):
             even = even or _one_lean(made)
         return even and len(made.samples) >= TOLD and pair.weight > MARGIN * float(min(shape.face_area[pair.a], shape.face_area[pair.b]))
     if a.kind != b.kind or a.kind not in ("cylinder", "torus") or abs(a.array[3:6] @ b.array[3:6]) < PARALLEL:
@@ -100,6 +100,11 @@ def _bent_wall(shape: Shape, pair: Pair, made: Middle) -> bool:
     outer = a if fills(shape, pair.b) else b
     inner = b if outer is a else a
     return abs(outer.data[-1] - inner.data[-1] - pair.wall) < 0.35 * pair.wall
+
+
+def _runs_on(shape: Shape, face: int) -> bool:
+    """Does a face run on smoothly into a larger one?"""
+    return any(shape.face_area[f] > shape.face_area[face] for f in smooth_neighbours(shape, face))
 
 
 def _one_lean(made: Middle) -> bool:
