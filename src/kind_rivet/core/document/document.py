@@ -301,6 +301,12 @@ class Document:
         return out
 
     @cached_property
+    def hung(self) -> NDArray[np.int64]:
+        """Numbers of the nodes on which spiders and masses hang."""
+        alone = np.array([s.centre for s in self.spiders] + [m.node for m in self.masses], np.int64)
+        return np.unique(np.concatenate([alone, *(s.nodes for s in self.spiders)]).astype(np.int64))
+
+    @cached_property
     def node_index(self) -> dict[int, int]:
         return {int(n): i for i, n in enumerate(self.mesh.node_id)}
 

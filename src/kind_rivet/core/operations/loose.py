@@ -2,25 +2,15 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import numpy as np
 
 from kind_rivet.core.document.document import Document
 from kind_rivet.core.errors import Refused
-from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.mesh.mesh import FREE_NODE, Mesh
 from kind_rivet.core.meshing.seats import faces_under, seats_on
-
-NOWHERE = -1  # the body of shells without geometry
-
-
-@dataclass(frozen=True)
-class Seated:
-    """The mesh with every shell on a face, where one could be found, and the shapes by body (`NOWHERE`: that of the loose shells)."""
-
-    mesh: Mesh
-    shapes: dict[int, Shape]
+from kind_rivet.core.repair.refilling import NOWHERE, Seated
 
 
 def seated_mesh(document: Document, laid: bool = False) -> Seated:

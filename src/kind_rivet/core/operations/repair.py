@@ -13,39 +13,31 @@ from pydantic import Field
 from kind_rivet.core.document.document import Document
 from kind_rivet.core.document.live_sets import followed
 from kind_rivet.core.errors import Refused
-from kind_rivet.core.geometry.rays import FacetTree
-from kind_rivet.core.geometry.shape import Shape
+from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.mesh.collapse import without_side
-from kind_rivet.core.mesh.excerpt import Around, excerpt, put_back
+from kind_rivet.core.mesh.excerpt import put_back
 from kind_rivet.core.mesh.mesh import FREE_NODE, ON_EDGE, ON_FACE, ON_VERTEX, Mesh
-from kind_rivet.core.operations.loose import NOWHERE, Seated, seated_mesh, without_loose_seats
+from kind_rivet.core.operations.loose import seated_mesh, without_loose_seats
 from kind_rivet.core.operations.midsurface import AS_MESHED
-from kind_rivet.core.operations.refilling import filled_anew, lots_of
 from kind_rivet.core.operations.registry import Parameters, Progress, operation
+from kind_rivet.core.quality.index import Quality
 from kind_rivet.core.quality.shell_metrics import LONGEST, SHORTEST
-from kind_rivet.core.repair.holds import holds_of
-from kind_rivet.core.repair.optimise import optimise
+from kind_rivet.core.repair.places import EASED, Ground
+from kind_rivet.core.repair.refilling import NOWHERE, lots_of
 from kind_rivet.core.words import counted
 
 WIDTHS = (0, 1, 2, 3)  # rows of neighbours that are filled anew with a failing shell; 0: nodes are only eased
 SHORT = 0.35  # of the middle (at first: longest) side of a shell: shorter ones are taken out
-EASED = 3  # rows beyond what was filled whose nodes are eased with it
 MOST_LOTS = 400  # places in one round
 
 
 @dataclass
-class Ground:
-    """What the shells sit on, by body, and what was found out so far.
+class Tries:
+    """The ground of all trials, when no further place is tried, and the lots that were tried, by width and numbers."""
 
-    until : when no further place is tried; trees : search trees over the bodies; tried : the lots that were tried, by width
-    and numbers; around : which elements touch which nodes, for one mesh at a time
-    """
-
-    by_body: dict[int, Shape]
+    ground: Ground
     until: float
-    trees: dict[int, FacetTree] = field(default_factory=dict)
-    tried: set[bytes] = field(default_factory=set)
-    around: Around | None = None
+    done: set[bytes] = field(default_factory=set)
 
 
 class Repair(Parameters):
@@ -64,17 +56,20 @@ def repair(document: Document, parameters: Repair, progress: Progress) -> Docume
         raise Refused("No shell fails.", "There is nothing to repair.")
     progress(0.05, "easing nodes")
     until = time.monotonic() + parameters.limit
-    work, ground = _seated(document, until, laid=False)
-    work, filled = _short_sides_out(work, ground)
-    work, moved = _eased(work, ground, None) if parameters.ease == "all" else (work, 0)
+    work, tries = _seated(document, until, laid=False)
+    work, filled = _short_sides_out(work, tries.ground)
+    moved = 0
+    if parameters.ease == "all":
+        mesh, moved = tries.ground.eased(work.mesh)
+        work = replace(work, mesh=mesh)
     if (work.mesh.body[work.mesh.is_shell] == NOWHERE).any() and len(work.quality.failing):  # what is filled anew must be laid flat
-        work, ground = _seated(replace(work, mesh=without_loose_seats(work.mesh)), until, laid=True)
+        work, tries = _seated(replace(work, mesh=without_loose_seats(work.mesh)), until, laid=True)
     for k in range(parameters.rounds):
         failing = len(work.quality.failing)
         if not failing:
             break
         progress(0.2 + 0.8 * k / parameters.rounds, f"filling the places of {counted(failing, 'shell')} anew")
-        work, places = _round(work, ground)
+        work, places = _round(work, tries)
         filled += places
         if not places:
             break
@@ -93,82 +88,54 @@ def repair(document: Document, parameters: Repair, progress: Progress) -> Docume
     return followed(replace(document, mesh_edges=work.mesh_edges, notes=(note,)), without_loose_seats(work.mesh))
 
 
-def _seated(document: Document, until: float, laid: bool) -> tuple[Document, Ground]:
-    """The document with seats for all shells, and what they sit on."""
+def _seated(document: Document, until: float, laid: bool) -> tuple[Document, Tries]:
+    """The document with seats for all shells, and what places are tried on."""
     seated = seated_mesh(document, laid)
-    return replace(document, mesh=seated.mesh), Ground(seated.shapes, until)
+
+    def wanted(mesh: Mesh) -> Floats | None:
+        return replace(document, mesh=mesh).wanted
+
+    ground = Ground(seated.shapes, document.limit_sheet, document.choices.size or 1.0, wanted, document.hung)
+    return replace(document, mesh=seated.mesh), Tries(ground, until)
 
 
-def _eased(document: Document, ground: Ground, nodes: NDArray[np.int64] | None) -> tuple[Document, int]:
-    """The document with its nodes (or only these) eased, and how many moved."""
-    mesh = document.mesh
-    held = holds_of(mesh, ground.by_body, trees=ground.trees)
-    done = optimise(mesh, held, document.limit_sheet, document.choices.size or 1.0, nodes, wanted=document.wanted)
-    return replace(document, mesh=done.mesh), done.moved
-
-
-def _round(document: Document, ground: Ground) -> tuple[Document, int]:
+def _round(document: Document, tries: Tries) -> tuple[Document, int]:
     """The document with the places of failing shells filled anew where fewer fail then, and how many places these were."""
     numbers = document.mesh.element_id[document.quality.failing]  # those that come in new have their turn in the next round
-    document, places = _short_sides_out(document, ground)
+    document, places = _short_sides_out(document, tries.ground)
     for width in WIDTHS:
         left = document.quality.failing
         left = left[np.isin(document.mesh.element_id[left], numbers)]
         mesh = document.mesh
-        lots = lots_of(mesh, _widened(mesh, left, width)) if len(left) else []
+        # Rings round holes are left out unless they fail themselves.
+        lots = lots_of(mesh, tries.ground.widened(mesh, left, width, mesh.is_shell & (mesh.ring < 0))) if len(left) else []
         for lot in [lot for lot in lots if np.isin(mesh.element_id[left], lot).any()][:MOST_LOTS]:
-            if (key := lot.tobytes() + bytes([width])) in ground.tried or time.monotonic() > ground.until:
+            if (key := lot.tobytes() + bytes([width])) in tries.done or time.monotonic() > tries.until:
                 continue
-            ground.tried.add(key)
-            better = _tried(document, ground, lot, anew=width > 0)
+            tries.done.add(key)
+            better = _tried(document.mesh, tries.ground, lot, anew=width > 0)
             if better is not None:
-                document = better
+                document = replace(document, mesh=better)
                 places += 1
     return document, places
 
 
-def _widened(mesh: Mesh, elements: NDArray[np.int64], rows: int) -> NDArray[np.int64]:
-    """The elements and so many rows of shells round them; rings round holes are left out unless they are among the elements."""
-    return Around(mesh).widened(elements, rows, mesh.is_shell & (mesh.ring < 0))
-
-
-def _cut_out(document: Document, ground: Ground, elements: NDArray[np.int64], rows: int) -> Document:
-    """The document with nothing but these elements, so many rows of shells round them, and whatever else hangs on their nodes."""
-    mesh = document.mesh
-    if ground.around is None or ground.around.mesh is not mesh:
-        ground.around = Around(mesh)
-    elements = ground.around.widened(elements, rows, mesh.is_shell)
-    return replace(document, mesh=excerpt(mesh, ground.around.widened(elements, 1, ~mesh.is_shell)))
-
-
-def _tried(document: Document, ground: Ground, lot: NDArray[np.int32], anew: bool) -> Document | None:
-    """The document with one lot eased with its surroundings, filled `anew` before or not; None where no fewer shells fail then or it cannot be filled."""
-    here = _cut_out(document, ground, np.flatnonzero(np.isin(document.mesh.element_id, lot)), EASED + 1)
-    mesh = here.mesh
-    mine = np.isin(mesh.element_id, lot)
-    new, changed = mesh, mine
+def _tried(mesh: Mesh, ground: Ground, lot: NDArray[np.int32], anew: bool) -> Mesh | None:
+    """The mesh with one lot eased with its surroundings, filled `anew` before or not; None where no fewer shells fail then or it cannot be filled."""
+    here = ground.cut_out(mesh, np.flatnonzero(np.isin(mesh.element_id, lot)), EASED + 1)
+    before = ground.judged(here)
+    mine = np.isin(here.element_id, lot)
     if anew:
-        values = here.quality.values[mine]
-        sides = float(np.median(np.sqrt(values[:, SHORTEST] * values[:, LONGEST])))
-        try:
-            new, _, _ = filled_anew(here, Seated(mesh, ground.by_body), mesh, lot, sides)
-        except Refused:
-            return None
-        changed = ~np.isin(new.element_id, mesh.element_id)
-    better = _if_better(here, ground, new, np.flatnonzero(changed))
-    return None if better is None else replace(document, mesh=put_back(document.mesh, mesh, better.mesh))
+        sides = float(np.median(np.sqrt(before.values[mine, SHORTEST] * before.values[mine, LONGEST])))
+        new = ground.filled(here, lot, sides)
+    else:
+        new = ground.eased_round(here, np.flatnonzero(mine))
+    return put_back(mesh, here, new) if new is not None and _fewer_fail(ground.judged(new), before) else None
 
 
-def _if_better(document: Document, ground: Ground, mesh: Mesh, changed: NDArray[np.int64]) -> Document | None:
-    """The document with another mesh, eased round the shells that changed; None where no fewer fail than before, or the worst is worse."""
-    rows = mesh.shells()[_widened(mesh, changed, EASED)]
-    eased, _ = _eased(replace(document, mesh=mesh), ground, np.unique(rows[rows >= 0]))
-    return eased if _fewer_fail(eased, document) else None
-
-
-def _fewer_fail(after: Document, before: Document) -> bool:
+def _fewer_fail(after: Quality, before: Quality) -> bool:
     """Do fewer shells fail, and is the worst no worse?"""
-    return len(after.quality.failing) < len(before.quality.failing) and after.quality.worst >= before.quality.worst - 1e-9
+    return len(after.failing) < len(before.failing) and after.worst >= before.worst - 1e-9
 
 
 def _short_sides_out(document: Document, ground: Ground) -> tuple[Document, int]:
@@ -181,18 +148,18 @@ def _short_sides_out(document: Document, ground: Ground) -> tuple[Document, int]
         at = np.flatnonzero(document.mesh.element_id == number)
         if not len(at):
             continue
-        here = _cut_out(document, ground, at, EASED + 1)
+        here = replace(document, mesh=ground.cut_out(document.mesh, at, EASED + 1))
         better = _without_short_side(here, ground, number)
         if better is not None:
-            gone = np.setdiff1d(here.mesh.node_id, better.mesh.node_id)
+            gone = np.setdiff1d(here.mesh.node_id, better.node_id)
             lines = {k: tuple(line[~np.isin(line, gone)] for line in lot) for k, lot in document.mesh_edges.items()}
-            document = replace(document, mesh=put_back(document.mesh, here.mesh, better.mesh), mesh_edges=lines)
+            document = replace(document, mesh=put_back(document.mesh, here.mesh, better), mesh_edges=lines)
             places += 1
     return document, places
 
 
-def _without_short_side(document: Document, ground: Ground, number: int) -> Document | None:
-    """The document without the shortest side of a shell, None where that may not go or no fewer shells fail then."""
+def _without_short_side(document: Document, ground: Ground, number: int) -> Mesh | None:
+    """The mesh without the shortest side of a shell, None where that may not go or no fewer shells fail then."""
     mesh = document.mesh
     at = int(np.flatnonzero(mesh.element_id == number)[0])
     row = mesh.conn[at]
@@ -205,26 +172,24 @@ def _without_short_side(document: Document, ground: Ground, number: int) -> Docu
         new = without_side(mesh, keep, gone)
         if new is None:
             continue
-        plain = replace(document, mesh=new)
-        if _fewer_fail(plain, document):
-            return plain
+        if _fewer_fail(ground.judged(new), document.quality):
+            return new
         changed = np.flatnonzero(np.isin(new.element_id, mesh.element_id[(mesh.conn == gone).any(axis=1)]))
-        better = _if_better(document, ground, new, changed)
-        if better is not None:
-            return better
+        eased = ground.eased_round(new, changed)
+        if _fewer_fail(ground.judged(eased), document.quality):
+            return eased
     return None
 
 
 def _kept_and_gone(document: Document, a: int, b: int) -> list[tuple[int, int]]:
     """Which of two nodes may be drawn into which: those inside walls into any, those on edges of meshes by others into edges and corners too."""
     mesh = document.mesh
-    hung = {n for s in document.spiders for n in (*s.nodes.tolist(), s.centre)} | {m.node for m in document.masses}
     rank = {FREE_NODE: 3, ON_FACE: 0, ON_EDGE: 1, ON_VERTEX: 2}
     out = []
     for keep, gone in ((a, b), (b, a)):
         sheet = document.meshed.get(int(mesh.on_body[gone]))
         foreign = sheet is None or sheet.way == AS_MESHED
         low, high = rank[int(mesh.on_kind[gone])], rank[int(mesh.on_kind[keep])]
-        if low <= high and (low == 0 or (foreign and low < 3)) and int(mesh.node_id[gone]) not in hung:
+        if low <= high and (low == 0 or (foreign and low < 3)) and mesh.node_id[gone] not in document.hung:
             out.append((keep, gone))
     return out

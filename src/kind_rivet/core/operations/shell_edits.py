@@ -20,8 +20,8 @@ from kind_rivet.core.meshing.lines import dragged, filled_outline, ruled_strip
 from kind_rivet.core.meshing.rules import Triple
 from kind_rivet.core.operations.loose import seated_mesh
 from kind_rivet.core.operations.mixed import element_indices
-from kind_rivet.core.operations.refilling import filled_anew, lots_of
 from kind_rivet.core.operations.registry import Parameters, Progress, operation
+from kind_rivet.core.repair.refilling import filled_anew, lots_of
 from kind_rivet.core.words import counted
 
 MOST_COPIES = 3_000_000
@@ -46,7 +46,7 @@ def mesh_again_here(document: Document, parameters: MeshAgain, progress: Progres
     left: list[Refused] = []
     for lot in lots_of(seated.mesh, chosen):
         try:
-            mesh, used, count = filled_anew(document, seated, mesh, lot, size)
+            mesh, used, count = filled_anew(mesh, seated, lot, size, document.hung)
         except Refused as refused:
             left.append(refused)
             continue

@@ -78,6 +78,15 @@ def growths(points: Floats, shells: NDArray[np.int32]) -> Floats:
     return np.maximum(size[first], size[second]) / np.maximum(np.minimum(size[first], size[second]), 1e-300)
 
 
+def unlike_pairs(points: Floats, shells: NDArray[np.int32], most: float) -> NDArray[np.int64]:
+    """(p, 2) neighbours of which one is more than `most` times as large as the other, the worst first."""
+    pair = np.column_stack(_pairs(shell_sides(shells)))
+    size = sizes(points, shells)[pair]
+    growth = size.max(axis=1) / np.maximum(size.min(axis=1), 1e-300)
+    order = np.argsort(-growth, kind="stable")
+    return np.asarray(pair[order[growth[order] > most]])
+
+
 def unlike(points: Floats, shells: NDArray[np.int32], most: float) -> int:
     """Pairs of neighbours of which one is more than `most` times as large as the other."""
     return int((growths(points, shells) > most).sum())

@@ -2,23 +2,31 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
+from dataclasses import dataclass, replace
 
 import numpy as np
 import scipy
 from numpy.typing import NDArray
 
-from kind_rivet.core.document.document import Document
 from kind_rivet.core.errors import Refused
 from kind_rivet.core.geometry.carriers import Carrier, Floats, surface_normals
+from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.mesh.kinds import QUAD, TRIA
-from kind_rivet.core.mesh.mesh import ON_FACE, Mesh
+from kind_rivet.core.mesh.mesh import ON_EDGE, ON_FACE, ON_VERTEX, Mesh
 from kind_rivet.core.mesh.topology import shell_sides
 from kind_rivet.core.meshing.again import filled_again
 from kind_rivet.core.meshing.trias import halved, second_shorter
-from kind_rivet.core.operations.loose import NOWHERE, Seated
 
+NOWHERE = -1  # the body of shells without geometry
 WIDER = 3  # how often a lot that touches itself by a point takes in what lies round that point
+
+
+@dataclass(frozen=True)
+class Seated:
+    """The mesh with every shell on a face, where one could be found, and the shapes by body (`NOWHERE`: that of the loose shells)."""
+
+    mesh: Mesh
+    shapes: dict[int, Shape]
 
 
 def lots_of(mesh: Mesh, chosen: NDArray[np.int64]) -> list[NDArray[np.int32]]:
@@ -53,10 +61,12 @@ def widened(mesh: Mesh, lot: NDArray[np.int64]) -> NDArray[np.int64]:
     return lot
 
 
-def filled_anew(document: Document, seated: Seated, mesh: Mesh, numbers: NDArray[np.int32], size: float) -> tuple[Mesh, int, int]:
-    """The mesh with one lot of shells meshed again, how many they were and became.
+def filled_anew(mesh: Mesh, seated: Seated, numbers: NDArray[np.int32], size: float, hung: NDArray[np.int64]) -> tuple[Mesh, int, int]:
+    """The mesh with one lot of shells (their numbers) meshed again, how many they were and became.
 
-    `seated`: where the document's shells sit. Where `mesh` has those seats itself, new shells get theirs too.
+    seated : where its shells sit; where `mesh` has those seats itself, new shells get theirs too
+    hung : numbers of nodes that other things hang on; these stay, as do hard points and nodes along edges
+    Raises `Refused` where the lot touches itself at a point or its border cannot be filled.
     """
     seats = bool(mesh.face[mesh.is_shell & (mesh.body == NOWHERE)].max(initial=-1) >= 0)
     before = widened(seated.mesh, np.flatnonzero(np.isin(seated.mesh.element_id, numbers)))
@@ -67,10 +77,8 @@ def filled_anew(document: Document, seated: Seated, mesh: Mesh, numbers: NDArray
     rest = np.ones(mesh.elements, bool)
     rest[lot] = False
     others = mesh.conn[rest]
-    hung = np.concatenate(
-        [s.nodes for s in document.spiders] + [np.array([m.node for m in document.masses] + [s.centre for s in document.spiders])]
-    )
-    pinned = np.union1d(np.unique(others[others >= 0]), np.flatnonzero(np.isin(mesh.node_id, hung.astype(np.int64))))
+    held = np.isin(mesh.node_id, hung) | np.isin(mesh.on_kind, (ON_EDGE, ON_VERTEX))
+    pinned = np.union1d(np.unique(others[others >= 0]), np.flatnonzero(held))
     shape = seated.shapes.get(body)
     known = shape is not None and 0 <= face < len(shape.faces)
     carrier = shape.faces[face].carrier if known and shape is not None else Carrier("free")

@@ -1,0 +1,97 @@
+"""Places of a new mesh where shells fail or are much larger than their neighbours are filled anew, where that is better.
+
+Moving nodes cannot make up for a row too few or too many; another filling of a few rows within the same border can.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kind_rivet.core.mesh.excerpt import put_back
+from kind_rivet.core.mesh.kinds import TRIA
+from kind_rivet.core.mesh.mesh import Mesh
+from kind_rivet.core.quality.growth import unlike, unlike_pairs
+from kind_rivet.core.quality.limits import MOST_GROWTH
+from kind_rivet.core.quality.shell_metrics import LONGEST, SHORTEST
+from kind_rivet.core.repair.places import EASED, Ground
+from kind_rivet.core.repair.refilling import lots_of
+
+WIDTHS = (1, 2, 3)  # rows of neighbours that are filled anew with the shells of a place
+FINER = (1.0, 0.75, 1.3)  # times the middle size of the shells there
+ROUNDS = 4
+MOST_TRIES = 200
+
+Ints = NDArray[np.int32]
+
+
+def mended(mesh: Mesh, ground: Ground, still: NDArray[np.bool_]) -> Mesh:
+    """The mesh with such places filled anew; shells that touch `still` (n,) nodes stay. New nodes and shells are numbered on and come last."""
+    keep = mesh.node_id[still]
+    done: set[bytes] = set()
+    for _ in range(ROUNDS):
+        before = mesh
+        for place in _bad(mesh, ground):
+            if len(done) >= MOST_TRIES:
+                return mesh
+            mesh = _tried(mesh, ground, place, keep, done)
+        if mesh is before:
+            break
+    return mesh
+
+
+def _bad(mesh: Mesh, ground: Ground) -> list[Ints]:
+    """Numbers of the shells of each such place: those that fail, then pairs that are unlike, the worst first."""
+    return [mesh.element_id[[e]] for e in ground.judged(mesh).failing] + [
+        mesh.element_id[pair] for pair in unlike_pairs(mesh.points, mesh.shells(), MOST_GROWTH)
+    ]
+
+
+def _tried(mesh: Mesh, ground: Ground, place: Ints, keep: Ints, done: set[bytes]) -> Mesh:
+    """The mesh with a place filled anew in the first way that is better, if any; `done`: what was tried."""
+    seeds = np.flatnonzero(np.isin(mesh.element_id, place))
+    if len(seeds) < len(place):  # another place took it along
+        return mesh
+    here = ground.cut_out(mesh, seeds, WIDTHS[-1] + EASED + 1)
+    before = _state(here, ground)
+    if not any(before[:2]):
+        return mesh
+    for lot, size in _ways(here, ground, place, keep):
+        key = lot.tobytes() + np.float64(size).tobytes()
+        if key in done or len(done) >= MOST_TRIES:
+            continue
+        done.add(key)
+        new = ground.filled(here, lot, size)
+        if new is not None and _is_better(_state(new, ground), before):
+            return put_back(mesh, here, new)
+    return mesh
+
+
+def _ways(mesh: Mesh, ground: Ground, place: Ints, keep: Ints) -> Iterator[tuple[Ints, float]]:
+    """Lots round the shells of a place, within one wall, and sizes for them, the smallest lots first."""
+    seeds = np.flatnonzero(np.isin(mesh.element_id, place))
+    rows = mesh.shells()
+    may = (mesh.ring < 0) & ~(np.isin(mesh.node_id, keep)[np.maximum(rows, 0)] & (rows >= 0)).any(axis=1)
+    values = ground.judged(mesh).values
+    sides = np.sqrt(values[:, SHORTEST] * values[:, LONGEST])
+    for width in WIDTHS:
+        wide = ground.widened(mesh, seeds, width, may)
+        near = set(ground.widened(mesh, seeds, 1, may).tolist())
+        for lot in lots_of(mesh, wide[may[wide]]):
+            at = np.flatnonzero(np.isin(mesh.element_id, lot))
+            if near & set(at.tolist()):
+                for finer in FINER:
+                    yield lot, float(np.median(sides[at])) * finer
+
+
+def _state(mesh: Mesh, ground: Ground) -> tuple[int, int, int, float]:
+    """How many shells fail, pairs are unlike and shells are trias, and the least index."""
+    quality = ground.judged(mesh)
+    return len(quality.failing), unlike(mesh.points, mesh.shells(), MOST_GROWTH), int((mesh.kind == TRIA).sum()), quality.worst
+
+
+def _is_better(after: tuple[int, int, int, float], before: tuple[int, int, int, float]) -> bool:
+    """Do fewer shells fail, or as many with fewer unlike pairs, without more trias?"""
+    return after[:2] < before[:2] and after[2] <= before[2] and (after[3] >= 0 or after[3] >= before[3])
