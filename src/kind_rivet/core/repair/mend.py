@@ -22,7 +22,7 @@ from kind_rivet.core.repair.refilling import lots_of
 WIDTHS = (1, 2, 3)  # rows of neighbours that are filled anew with the shells of a place
 FINER = (1.0, 0.75, 1.3)  # times the middle size of the shells there
 ROUNDS = 4
-MOST_TRIES = 200
+MOST_TRIES = 60
 
 Ints = NDArray[np.int32]
 
@@ -70,20 +70,25 @@ def _tried(mesh: Mesh, ground: Ground, place: Ints, keep: Ints, done: set[bytes]
 
 
 def _ways(mesh: Mesh, ground: Ground, place: Ints, keep: Ints) -> Iterator[tuple[Ints, float]]:
-    """Lots round the shells of a place, within one wall, and sizes for them, the smallest lots first."""
+    """Lots round the shells of a place, within one wall, and sizes for them: plane ones first, then the smallest first."""
     seeds = np.flatnonzero(np.isin(mesh.element_id, place))
     rows = mesh.shells()
     may = (mesh.ring < 0) & ~(np.isin(mesh.node_id, keep)[np.maximum(rows, 0)] & (rows >= 0)).any(axis=1)
     values = ground.judged(mesh).values
     sides = np.sqrt(values[:, SHORTEST] * values[:, LONGEST])
+    lots = []
+    near = ground.widened(mesh, seeds, 1, may)
     for width in WIDTHS:
         wide = ground.widened(mesh, seeds, width, may)
-        near = set(ground.widened(mesh, seeds, 1, may).tolist())
         for lot in lots_of(mesh, wide[may[wide]]):
             at = np.flatnonzero(np.isin(mesh.element_id, lot))
-            if near & set(at.tolist()):
-                for finer in FINER:
-                    yield lot, float(np.median(sides[at])) * finer
+            if np.isin(at, near).any():
+                bent = bool((mesh.height[rows[at]] != 0).any())  # bends and round walls lose their rows only if nothing else helps
+                lots.append((bent, lot, float(np.median(sides[at]))))
+    for bent in (False, True):
+        for _, lot, size in (lot for lot in lots if lot[0] == bent):
+            for finer in FINER:
+                yield lot, size * finer
 
 
 def _state(mesh: Mesh, ground: Ground) -> tuple[int, int, int, float]:
