@@ -154,7 +154,7 @@ def meshed(sheet: Sheet, size: float) -> Made:
     shells = mesh_sheet(sheet.shape, ShellRules(size, 0.25, washers=(WasherRule(rings=1, width=0.0),)))
     mesh = as_mesh(shells, sheet.shape, 1, 1, size)
     mesh = optimise(mesh, holds_of(mesh, {1: sheet.shape}), DEFAULT, size, given_up=NEW, rings=range(len(shells.holes)), straight=True).mesh
-    mesh = mended(mesh, Ground({1: sheet.shape}, DEFAULT, size, given_up=NEW), shells.still)
+    mesh = mended(mesh, Ground({1: sheet.shape}, DEFAULT, size, given_up=NEW))
     return Made(sheet.shape, shells.as_in(mesh), mesh.renumbered(), size)
 
 

@@ -86,7 +86,7 @@ def make_lot(document: Document, lot: tuple[int, ...], smooth: bool, afresh: boo
             rings = [k for k, hole in enumerate(shells.holes) if hole.widths and not rules.ring_width(hole.radius, hole.centre)]
             new = optimise(new, held, document.limit_sheet, size, wanted=wanted(new), given_up=NEW, rings=rings, straight=True).mesh
             if not rules.trias:
-                new = mended(new, Ground({lot[0]: shape}, document.limit_sheet, size, wanted, given_up=NEW), still)
+                new = mended(new, Ground({lot[0]: shape}, document.limit_sheet, size, wanted, still=new.node_id[still], given_up=NEW))
                 shells, new = shells.as_in(new), new.renumbered()
             shells = _with_widths(shells, new, rings)
         return (

@@ -22,21 +22,20 @@ from kind_rivet.core.repair.refilling import lots_of
 WIDTHS = (1, 2, 3)  # rows of neighbours that are filled anew with the shells of a place
 FINER = (1.0, 0.75, 1.3)  # times the middle size of the shells there
 ROUNDS = 4
-MOST_TRIES = 60
+MOST_TRIES = 100  # in all
 
 Ints = NDArray[np.int32]
 
 
-def mended(mesh: Mesh, ground: Ground, still: NDArray[np.bool_]) -> Mesh:
-    """The mesh with such places filled anew; shells that touch `still` (n,) nodes stay. New nodes and shells are numbered on and come last."""
-    keep = mesh.node_id[still]
+def mended(mesh: Mesh, ground: Ground) -> Mesh:
+    """The mesh with such places filled anew; shells that touch nodes that are still stay. New nodes and shells are numbered on and come last."""
     done: set[bytes] = set()
     for _ in range(ROUNDS):
         before = mesh
         for place in _bad(mesh, ground):
             if len(done) >= MOST_TRIES:
                 return mesh
-            mesh = _tried(mesh, ground, place, keep, done)
+            mesh = _tried(mesh, ground, place, done)
         if mesh is before:
             break
     return mesh
@@ -49,31 +48,35 @@ def _bad(mesh: Mesh, ground: Ground) -> list[Ints]:
     ]
 
 
-def _tried(mesh: Mesh, ground: Ground, place: Ints, keep: Ints, done: set[bytes]) -> Mesh:
-    """The mesh with a place filled anew in the first way that is better, if any; `done`: what was tried."""
+def _tried(mesh: Mesh, ground: Ground, place: Ints, done: set[bytes]) -> Mesh:
+    """The mesh with a place filled anew in the first way, if any, by which fewer shells fail, or as many with fewer unlike pairs, without more trias.
+
+    done : what was tried
+    """
     seeds = np.flatnonzero(np.isin(mesh.element_id, place))
     if len(seeds) < len(place):  # another place took it along
         return mesh
     here = ground.cut_out(mesh, seeds, WIDTHS[-1] + EASED + 1)
     before = _state(here, ground)
-    if not any(before[:2]):
+    if before == (0, 0):
         return mesh
-    for lot, size in _ways(here, ground, place, keep):
+    trias = int((here.kind == TRIA).sum())
+    for lot, size in _ways(here, ground, place):
         key = lot.tobytes() + np.float64(size).tobytes()
         if key in done or len(done) >= MOST_TRIES:
             continue
         done.add(key)
-        new = ground.filled(here, lot, size)
-        if new is not None and _is_better(_state(new, ground), before):
+        new = ground.filled(here, lot, size, trias)
+        if new is not None and _state(new, ground) < before and ground.judged(new).worst >= min(0.0, ground.judged(here).worst):
             return put_back(mesh, here, new)
     return mesh
 
 
-def _ways(mesh: Mesh, ground: Ground, place: Ints, keep: Ints) -> Iterator[tuple[Ints, float]]:
+def _ways(mesh: Mesh, ground: Ground, place: Ints) -> Iterator[tuple[Ints, float]]:
     """Lots round the shells of a place, within one wall, and sizes for them: plane ones first, then the smallest first."""
     seeds = np.flatnonzero(np.isin(mesh.element_id, place))
     rows = mesh.shells()
-    may = (mesh.ring < 0) & ~(np.isin(mesh.node_id, keep)[np.maximum(rows, 0)] & (rows >= 0)).any(axis=1)
+    may = (mesh.ring < 0) & ~(np.isin(mesh.node_id, ground.still)[np.maximum(rows, 0)] & (rows >= 0)).any(axis=1)
     values = ground.judged(mesh).values
     sides = np.sqrt(values[:, SHORTEST] * values[:, LONGEST])
     lots = []
@@ -91,12 +94,6 @@ def _ways(mesh: Mesh, ground: Ground, place: Ints, keep: Ints) -> Iterator[tuple
                 yield lot, size * finer
 
 
-def _state(mesh: Mesh, ground: Ground) -> tuple[int, int, int, float]:
-    """How many shells fail, pairs are unlike and shells are trias, and the least index."""
-    quality = ground.judged(mesh)
-    return len(quality.failing), unlike(mesh.points, mesh.shells(), MOST_GROWTH), int((mesh.kind == TRIA).sum()), quality.worst
-
-
-def _is_better(after: tuple[int, int, int, float], before: tuple[int, int, int, float]) -> bool:
-    """Do fewer shells fail, or as many with fewer unlike pairs, without more trias?"""
-    return after[:2] < before[:2] and after[2] <= before[2] and (after[3] >= 0 or after[3] >= before[3])
+def _state(mesh: Mesh, ground: Ground) -> tuple[int, int]:
+    """How many shells fail, and how many pairs are unlike."""
+    return len(ground.judged(mesh).failing), unlike(mesh.points, mesh.shells(), MOST_GROWTH)

@@ -13,6 +13,7 @@ from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.mesh.excerpt import Around, excerpt
+from kind_rivet.core.mesh.kinds import TRIA
 from kind_rivet.core.mesh.mesh import Mesh
 from kind_rivet.core.quality.index import Quality, judge
 from kind_rivet.core.quality.limits import LimitSheet
@@ -28,7 +29,7 @@ class Ground:
     """What shells sit on and are judged by, and what was found out so far.
 
     shapes : by body; wanted : the size (m,) wanted of every shell of a mesh, None where it is the same for all
-    hung : numbers of nodes that other things hang on; given_up : points of the index that may go for neighbours alike in size
+    hung : numbers of nodes that other things hang on; still : of those that do not move; given_up : points of the index that may go for neighbours alike in size
     trees : search trees over the bodies; around : which elements touch which nodes, for one mesh at a time
     """
 
@@ -37,6 +38,7 @@ class Ground:
     size: float
     wanted: Callable[[Mesh], Floats | None] = lambda _: None
     hung: NDArray[np.int64] = field(default_factory=lambda: np.empty(0, np.int64))
+    still: NDArray[np.int32] = field(default_factory=lambda: np.empty(0, np.int32))
     given_up: float = 0.0
     trees: dict[int, FacetTree] = field(default_factory=dict)
     around: Around | None = None
@@ -57,7 +59,7 @@ class Ground:
 
     def eased(self, mesh: Mesh, nodes: NDArray[np.int64] | None = None) -> tuple[Mesh, int]:
         """The mesh with its nodes (or only these) eased, and how many moved."""
-        held = holds_of(mesh, self.shapes, trees=self.trees)
+        held = holds_of(mesh, self.shapes, np.isin(mesh.node_id, self.still), self.trees)
         done = optimise(mesh, held, self.sheet, self.size, nodes, wanted=self.wanted(mesh), given_up=self.given_up)
         return done.mesh, done.moved
 
@@ -66,10 +68,15 @@ class Ground:
         rows = mesh.shells()[Around(mesh).widened(elements, EASED, mesh.is_shell & (mesh.ring < 0))]
         return self.eased(mesh, np.unique(rows[rows >= 0]))[0]
 
-    def filled(self, mesh: Mesh, lot: NDArray[np.int32], size: float) -> Mesh | None:
-        """The mesh with a lot of shells (their numbers) filled anew and what lies round them eased; None where it cannot be filled."""
+    def filled(self, mesh: Mesh, lot: NDArray[np.int32], size: float, most_trias: int | None = None) -> Mesh | None:
+        """The mesh with a lot of shells (their numbers) filled anew and what lies round them eased.
+
+        None where it cannot be filled, or has more than `most_trias` then.
+        """
         try:
             new, _, _ = filled_anew(mesh, Seated(mesh, self.shapes), lot, size, self.hung)
         except Refused:
+            return None
+        if most_trias is not None and (new.kind == TRIA).sum() > most_trias:
             return None
         return self.eased_round(new, np.flatnonzero(~np.isin(new.element_id, mesh.element_id)))

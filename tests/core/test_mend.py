@@ -1,0 +1,108 @@
+"""Places of new meshes where shells fail or grow too fast are filled anew; hard points, borders and what must stay do stay."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+
+from kind_rivet.core.document.document import Document
+from kind_rivet.core.mesh.mesh import ON_FACE, ON_VERTEX, Mesh
+from kind_rivet.core.mesh.topology import shell_sides
+from kind_rivet.core.meshing.sheet_mesh import HARD_POINT
+from kind_rivet.core.operations import perform
+from kind_rivet.core.quality.growth import unlike, unlike_pairs
+from kind_rivet.core.quality.limits import DEFAULT
+from kind_rivet.core.repair import mend
+from kind_rivet.core.repair.mend import mended
+from kind_rivet.core.repair.places import Ground
+from tests.thin_meshes import MOST_GROWTH, Made, drawn, drawn_sheet, made, meshed, size_for
+
+
+@pytest.fixture(scope="module")
+def plain() -> Made:
+    """The pan at twice its size without mending: some neighbours are unlike."""
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr("tests.thin_meshes.mended", lambda mesh, ground: mesh)
+        return meshed(drawn_sheet("drawn_pan"), 2 * size_for(drawn("drawn_pan")))
+
+
+def _ground(plain: Made, **more: object) -> Ground:
+    return Ground({1: plain.sheet}, DEFAULT, plain.size, given_up=2.0, **more)  # type: ignore[arg-type]
+
+
+def _border(mesh: Mesh) -> set[tuple[int, ...]]:
+    return {tuple(sorted(mesh.node_id[side].tolist())) for side in shell_sides(mesh.shells()).free}
+
+
+def test_neighbours_become_alike_within_the_same_border(plain: Made) -> None:
+    before = plain.mesh
+    assert unlike(before.points, before.shells(), MOST_GROWTH) > 0
+    after = mended(before, _ground(plain))
+    assert unlike(after.points, after.shells(), MOST_GROWTH) == 0
+    assert _border(after) == _border(before)
+    on_edges = before.on_kind < ON_FACE
+    assert set(before.node_id[on_edges]) <= set(after.node_id)
+    assert (after.ring >= 0).sum() == (before.ring >= 0).sum()
+    shells = plain.shells.as_in(after)
+    for was, line in zip(plain.shells.edge_nodes, shells.edge_nodes, strict=True):
+        assert np.array_equal(before.node_id[was], after.node_id[line])
+    assert np.array_equal(after.renumbered().node_id, np.arange(1, after.nodes + 1))
+
+
+def test_what_is_still_stays(plain: Made) -> None:
+    before = plain.mesh
+    assert mended(before, _ground(plain, still=before.node_id)) is before
+    along = before.node_id[before.on_kind < ON_FACE]  # with all edges held, no shell that touches one changes
+    after = mended(before, _ground(plain, still=along))
+    rows = before.shells()
+    touching = (np.isin(before.node_id, along)[np.maximum(rows, 0)] & (rows >= 0)).any(axis=1)
+    assert set(before.element_id[touching]) <= set(after.element_id)
+    at = np.searchsorted(after.node_id, along)
+    assert np.array_equal(after.points[at], before.points[np.isin(before.node_id, along)])
+
+
+def test_tries_are_limited(plain: Made, monkeypatch: pytest.MonkeyPatch) -> None:
+    tries: list[int] = []
+
+    class Counting(Ground):
+        def filled(self, *args: object) -> None:  # type: ignore[override]
+            tries.append(1)
+
+    ground = Counting(**vars(_ground(plain)))
+    monkeypatch.setattr(mend, "MOST_TRIES", 5)
+    assert mended(plain.mesh, ground) is plain.mesh
+    assert len(tries) == 5
+
+
+def test_pairs_are_told_worst_first(plain: Made) -> None:
+    mesh = plain.mesh
+    pairs = unlike_pairs(mesh.points, mesh.shells(), 1.4)
+    assert len(pairs) == unlike(mesh.points, mesh.shells(), 1.4)
+    values = plain.growth
+    assert len(pairs) == (values > 1.4).sum()
+    first = unlike_pairs(mesh.points, mesh.shells(), values.max() - 1e-9)
+    assert np.array_equal(pairs[: len(first)], first)
+
+
+def test_shells_meshed_again_keep_hard_points(small_sheet: Document) -> None:
+    """A selection meshed again had lost the node of a hard point inside it."""
+    shape = small_sheet.sheets[1].shape
+    face = int(np.argmax(shape.face_area))
+    middle = shape.points[np.unique(shape.facets[shape.facet_face == face])].mean(axis=0)
+    hard = perform(small_sheet, "prepare.hard_points", {"body": 1, "points": [tuple(map(float, middle))]})
+    document = perform(hard, "mesh.shells", {"size": 6.0})
+    mesh = document.mesh
+    there = np.flatnonzero((mesh.on_kind == ON_VERTEX) & (mesh.on_item == HARD_POINT))
+    assert len(there) == 1
+    near = np.linalg.norm(mesh.centres() - mesh.points[there[0]], axis=1) < 15.0
+    again = perform(document, "mesh.again", {"elements": [int(k) for k in mesh.element_id[near]], "size": 4.0}).mesh
+    assert int(mesh.node_id[there[0]]) in again.node_id[np.unique(again.conn[again.conn >= 0])]
+
+
+def test_rings_leave_half_the_gap_to_a_border() -> None:
+    """Holes of a wheel lay a size from its hub: their rings got 0.4 of it, and what lay beyond was twice as large as they."""
+    wheel = made("rimmed_wheel", 1.5)
+    widths = [h.widths[0] for h in wheel.shells.holes if h.widths]
+    assert len(widths) == 6
+    assert min(widths) > 0.49 * wheel.size
+    assert (wheel.growth > MOST_GROWTH).sum() < 30  # 48 before
