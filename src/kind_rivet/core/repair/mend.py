@@ -56,7 +56,9 @@ def _tried(mesh: Mesh, ground: Ground, place: Ints, done: set[bytes]) -> Mesh:
     seeds = np.flatnonzero(np.isin(mesh.element_id, place))
     if len(seeds) < len(place):  # another place took it along
         return mesh
-    here = ground.cut_out(mesh, seeds, WIDTHS[-1] + EASED + 1)
+    here = ground.cut_out(
+        mesh, seeds, WIDTHS[-1] + EASED + 2
+    )  # what is eased changes the shells of one row more, and these their neighbours' growth
     before = _state(here, ground)
     if before == (0, 0):
         return mesh
