@@ -21,6 +21,7 @@ from kind_rivet.core.repair.refilling import lots_of
 
 WIDTHS = (1, 2, 3)  # rows of neighbours that are filled anew with the shells of a place
 FINER = (1.0, 0.75, 1.3)  # times the middle size of the shells there
+ROUND = WIDTHS[-1] + EASED + 2  # rows that are cut out: easing changes shells one row further, and how these compare with their neighbours
 ROUNDS = 4
 MOST_TRIES = 100  # in all
 
@@ -56,9 +57,7 @@ def _tried(mesh: Mesh, ground: Ground, place: Ints, done: set[bytes]) -> Mesh:
     seeds = np.flatnonzero(np.isin(mesh.element_id, place))
     if len(seeds) < len(place):  # another place took it along
         return mesh
-    here = ground.cut_out(
-        mesh, seeds, WIDTHS[-1] + EASED + 2
-    )  # what is eased changes the shells of one row more, and these their neighbours' growth
+    here = ground.cut_out(mesh, seeds, ROUND)
     before = _state(here, ground)
     if before == (0, 0):
         return mesh
