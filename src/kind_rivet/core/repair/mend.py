@@ -6,6 +6,7 @@ Moving nodes cannot make up for a row too few or too many; another filling of a 
 from __future__ import annotations
 
 from collections.abc import Iterator
+from itertools import islice
 
 import numpy as np
 from numpy.typing import NDArray
@@ -23,7 +24,7 @@ WIDTHS = (1, 2, 3)  # rows of neighbours that are filled anew with the shells of
 FINER = (1.0, 0.75, 1.3)  # times the middle size of the shells there
 ROUND = WIDTHS[-1] + EASED + 2  # rows that are cut out: easing changes shells one row further, and how these compare with their neighbours
 ROUNDS = 4
-MOST_TRIES = 100  # in all
+MOST_HERE, MOST_TRIES = 18, 100  # at one place, and in all
 
 Ints = NDArray[np.int32]
 
@@ -62,7 +63,7 @@ def _tried(mesh: Mesh, ground: Ground, place: Ints, done: set[bytes]) -> Mesh:
     if before == (0, 0):
         return mesh
     trias = int((here.kind == TRIA).sum())
-    for lot, size in _ways(here, ground, place):
+    for lot, size in islice(_ways(here, ground, place), MOST_HERE):
         key = lot.tobytes() + np.float64(size).tobytes()
         if key in done or len(done) >= MOST_TRIES:
             continue
