@@ -25,6 +25,7 @@ FINER = (1.0, 0.75, 1.3)  # times the middle size of the shells there
 ROUND = WIDTHS[-1] + EASED + 2  # rows that are cut out: easing changes shells one row further, and how these compare with their neighbours
 ROUNDS = 4
 MOST_HERE, MOST_TRIES = 18, 100  # at one place, and in all
+STALLED = 40  # tries after the last that was better from which on no more are made
 
 Ints = NDArray[np.int32]
 
@@ -32,12 +33,15 @@ Ints = NDArray[np.int32]
 def mended(mesh: Mesh, ground: Ground) -> Mesh:
     """The mesh with such places filled anew; shells that touch nodes that are still stay. New nodes and shells are numbered on and come last."""
     done: set[bytes] = set()
+    last = 0
     for _ in range(ROUNDS):
         before = mesh
         for place in _bad(mesh, ground):
-            if len(done) >= MOST_TRIES:
+            if len(done) >= min(MOST_TRIES, last + STALLED):
                 return mesh
-            mesh = _tried(mesh, ground, place, done)
+            new = _tried(mesh, ground, place, done)
+            if new is not mesh:
+                mesh, last = new, len(done)
         if mesh is before:
             break
     return mesh
