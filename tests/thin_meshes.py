@@ -32,9 +32,7 @@ from kind_rivet.core.quality.index import Quality, judge
 from kind_rivet.core.quality.limits import DEFAULT
 from kind_rivet.core.quality.shell_metrics import SCALED_JACOBIAN, shell_metrics
 from kind_rivet.core.repair.holds import holds_of
-from kind_rivet.core.repair.mend import mended
 from kind_rivet.core.repair.optimise import NEW, optimise
-from kind_rivet.core.repair.places import Ground
 from tests.conftest import EXAMPLES
 
 MOST_GROWTH = 1.5  # between neighbours
@@ -154,8 +152,7 @@ def meshed(sheet: Sheet, size: float) -> Made:
     shells = mesh_sheet(sheet.shape, ShellRules(size, 0.25, washers=(WasherRule(rings=1, width=0.0),)))
     mesh = as_mesh(shells, sheet.shape, 1, 1, size)
     mesh = optimise(mesh, holds_of(mesh, {1: sheet.shape}), DEFAULT, size, given_up=NEW, rings=range(len(shells.holes)), straight=True).mesh
-    mesh = mended(mesh, Ground({1: sheet.shape}, DEFAULT, size, given_up=NEW))
-    return Made(sheet.shape, shells.as_in(mesh), mesh.renumbered(), size)
+    return Made(sheet.shape, shells, mesh, size)
 
 
 @cache

@@ -75,12 +75,6 @@ class Mesh:
         """Connectivity (m, 4) of all elements, −1 rows where not a shell and last place −1 for trias."""
         return np.where(self.is_shell[:, None], self.conn[:, :4], -1).astype(np.int32)
 
-    def renumbered(self) -> Mesh:
-        """With nodes and elements numbered from 1 in their order."""
-        return replace(
-            self, node_id=np.arange(1, self.nodes + 1, dtype=np.int32), element_id=np.arange(1, self.elements + 1, dtype=np.int32)
-        )
-
     def centres(self) -> Floats:
         """Mean of each element's nodes (m, 3)."""
         there = self.conn >= 0

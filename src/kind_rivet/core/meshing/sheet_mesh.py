@@ -10,7 +10,6 @@ from numpy.typing import NDArray
 
 from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.geometry.shape import Shape
-from kind_rivet.core.mesh.mesh import Mesh
 from kind_rivet.core.meshing.washers import RoundHole
 
 Ints = NDArray[np.int32]
@@ -54,17 +53,6 @@ class SheetMesh:
         for lot in (self.settled, *(self.edge_nodes[e] for e in self.kept_edges)):
             out[lot] = True
         return out
-
-    def as_in(self, mesh: Mesh) -> SheetMesh:
-        """These shells as they are in a mesh made of them, some of whose places were filled anew: a node's number there is one more than its place here."""
-        of = mesh.node_id - 1
-        place = np.full(max(len(self.points), int(of.max(initial=-1)) + 1), -1, np.int32)
-        place[of] = np.arange(mesh.nodes)
-        settled = place[self.settled]
-        return replace(
-            self, points=mesh.points, elements=mesh.conn[:, :4], on_kind=mesh.on_kind, on_item=mesh.on_item, face=mesh.face, ring=mesh.ring,
-            edge_nodes=tuple(place[line] for line in self.edge_nodes), settled=settled[settled >= 0],
-        )  # fmt: skip
 
 
 @dataclass(frozen=True)

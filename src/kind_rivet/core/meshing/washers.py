@@ -491,9 +491,7 @@ def _fitted(
     for number in sorted({0, *np.flatnonzero(close).tolist()} - {hole.loop}):
         neighbour = by_loop.get((hole.region, number))
         gap = loop_gap(ring, patch.outlines[number])
-        room = min(
-            room, _room_beside(gap, hole, rules.size) if neighbour is None else _shared_room(hole, neighbour, gap, yielding, rules.size)
-        )
+        room = min(room, gap - 0.6 * rules.size if neighbour is None else _shared_room(hole, neighbour, gap, yielding, rules.size))
     if room >= total:
         return _facing_corner(_in_rows(shape, hole, patch, rules), patch, rules)
     scale = room / total
@@ -518,12 +516,6 @@ def _in_rows(shape: Shape, hole: RoundHole, patch: Patch, rules: ShellRules) -> 
     return replace(hole, widths=(ring_in_rows(shape, patch, hole.loop, hole.widths[0], rules.size),))
 
 
-def _room_beside(gap: float, hole: RoundHole, size: float) -> float:
-    """Room for the rings of a hole beside a border, a gap away: what leaves 0.6 of the size free, or half the gap, so that the row beyond is no wider."""
-    room = gap - 0.6 * size
-    return max(room, gap / 2) if room >= _least_width(hole, size) else room
-
-
 def _shared_room(hole: RoundHole, other: RoundHole, gap: float, yielding: set[tuple[int, int]], size: float) -> float:
     """Room for the rings of a hole beside another one, a gap (between the holes) away.
 
@@ -531,8 +523,6 @@ def _shared_room(hole: RoundHole, other: RoundHole, gap: float, yielding: set[tu
     A plain border, as one without a ring is then, keeps 0.6 of the size free.
     """
     mine, theirs = sum(hole.widths), sum(other.widths)
-    if not theirs:
-        return _room_beside(gap, hole, size)
     if gap >= mine + theirs + 0.7 * size:
         return np.inf
     share = (gap - 0.7 * size) / (mine + theirs)
@@ -540,9 +530,7 @@ def _shared_room(hole: RoundHole, other: RoundHole, gap: float, yielding: set[tu
     if yields[0] != yields[1]:
         fastener = other if yields[0] else hole
         if share * sum(fastener.widths) < _least_width(fastener, size):
-            return gap - 0.7 * size - min(theirs, gap - 0.6 * size) if yields[0] else _room_beside(gap, hole, size)
-    if share * mine >= _least_width(hole, size) and share * theirs >= _least_width(other, size):
-        share = max(share, gap / 1.5 / (mine + theirs))
+            return gap - 0.7 * size - min(theirs, gap - 0.6 * size) if yields[0] else gap - 0.6 * size
     return share * mine
 
 

@@ -11,7 +11,6 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kind_rivet.core.document.document import Document, shell_rules
-from kind_rivet.core.geometry.carriers import Floats
 from kind_rivet.core.geometry.rays import FacetTree
 from kind_rivet.core.geometry.shape import Shape
 from kind_rivet.core.geometry.weld import Welded, weld
@@ -27,9 +26,7 @@ from kind_rivet.core.operations.registry import Progress
 from kind_rivet.core.quality.index import judge
 from kind_rivet.core.repair.holds import holds_of
 from kind_rivet.core.repair.like_sizes import rings_of
-from kind_rivet.core.repair.mend import mended
 from kind_rivet.core.repair.optimise import NEW, optimise
-from kind_rivet.core.repair.places import Ground
 
 WORTH_APART = 4000  # elements from which bodies are meshed in processes of their own, side by side
 LONGEST = 3600.0  # seconds for one of them
@@ -74,26 +71,16 @@ def make_lot(document: Document, lot: tuple[int, ...], smooth: bool, afresh: boo
         shells = mesh_sheet(shape, rules, points, kept)
         new = as_mesh(shells, shape, lot[0], 0, size, {**kept.lines, **kept.held} if kept else None)
         refined = bool(rules.face_size or rules.edge_size or rules.places)
-
-        def wanted(mesh: Mesh) -> Floats | None:
-            return wanted_on(shape, mesh.centres(), mesh.face, rules) if refined else None
-
+        wanted = wanted_on(shape, new.centres(), new.face, rules) if refined else None
         if smooth:
             still = shells.still
             for e in rules.grading:  # spaced as asked for
                 still[shells.edge_nodes[e]] = True
             held = holds_of(new, {lot[0]: shape}, still)
             rings = [k for k, hole in enumerate(shells.holes) if hole.widths and not rules.ring_width(hole.radius, hole.centre)]
-            new = optimise(new, held, document.limit_sheet, size, wanted=wanted(new), given_up=NEW, rings=rings, straight=True).mesh
-            if not rules.trias:
-                new = mended(new, Ground({lot[0]: shape}, document.limit_sheet, size, wanted, still=new.node_id[still], given_up=NEW))
-                shells, new = shells.as_in(new), new.renumbered()
+            new = optimise(new, held, document.limit_sheet, size, wanted=wanted, given_up=NEW, rings=rings, straight=True).mesh
             shells = _with_widths(shells, new, rings)
-        return (
-            shells,
-            new,
-            new.face[judge(new, document.limit_sheet, size, wanted(new)).failing] if shells.kept_faces else np.empty(0, np.int32),
-        )
+        return shells, new, new.face[judge(new, document.limit_sheet, size, wanted).failing] if shells.kept_faces else np.empty(0, np.int32)
 
     shells, new, failing = made_with(kept)
     if kept is not None and len(failing) > _failed_before(document, lot[0], earlier, failing):

@@ -20,8 +20,12 @@ from kind_rivet.core.mesh.mesh import FREE_NODE, ON_EDGE, ON_FACE, ON_VERTEX, Me
 from kind_rivet.core.operations.loose import seated_mesh, without_loose_seats
 from kind_rivet.core.operations.midsurface import AS_MESHED
 from kind_rivet.core.operations.registry import Parameters, Progress, operation
+from kind_rivet.core.quality.growth import unlike
 from kind_rivet.core.quality.index import Quality
+from kind_rivet.core.quality.limits import MOST_GROWTH
 from kind_rivet.core.quality.shell_metrics import LONGEST, SHORTEST
+from kind_rivet.core.repair.mend import mended
+from kind_rivet.core.repair.optimise import NEW
 from kind_rivet.core.repair.places import EASED, Ground
 from kind_rivet.core.repair.refilling import NOWHERE, lots_of
 from kind_rivet.core.words import counted
@@ -48,7 +52,10 @@ class Repair(Parameters):
 
 @operation("quality.repair", "Repair", "quality", Repair)
 def repair(document: Document, parameters: Repair, progress: Progress) -> Document:
-    """Ease nodes, take short sides out, and fill the places of shells that still fail anew. Nothing is kept that has more of them."""
+    """Ease nodes, take short sides out, and fill the places of shells that still fail, or are unlike their neighbours in size, anew.
+
+    Nothing is kept that has more of them.
+    """
     if not document.mesh.is_shell.any():
         raise Refused("There are no shells to repair.", "Mesh a midsurface first.")
     before = document.quality
@@ -73,6 +80,13 @@ def repair(document: Document, parameters: Repair, progress: Progress) -> Docume
         filled += places
         if not places:
             break
+    apart = 0
+    if not (work.mesh.body[work.mesh.is_shell] == NOWHERE).any():  # what is filled anew must be laid flat
+        progress(0.9, "filling the places of unlike neighbours anew")
+        apart = unlike(work.mesh.points, work.mesh.shells(), MOST_GROWTH)
+        mesh = mended(work.mesh, replace(tries.ground, given_up=NEW))
+        filled += mesh is not work.mesh
+        work = replace(work, mesh=mesh)
     if not moved and not filled:
         if len(before.failing):
             raise Refused(
@@ -82,6 +96,8 @@ def repair(document: Document, parameters: Repair, progress: Progress) -> Docume
         raise Refused("Nothing fails, and the index is as high as it gets.", "There is nothing to repair.")
     after = work.quality
     note = f"Index {before.mesh_index:.1f} → {after.mesh_index:.1f}, failing {len(before.failing)} → {len(after.failing)}, worst {after.worst:.2f}"
+    if apart:
+        note += f", neighbours of unlike size {apart} → {unlike(work.mesh.points, work.mesh.shells(), MOST_GROWTH)}"
     note += f"; {counted(filled, 'place')} changed." if filled else "."
     if len(after.failing) and time.monotonic() > until:
         note += f" The time limit of {parameters.limit:g} s was reached: repair again to go on."

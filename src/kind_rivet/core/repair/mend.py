@@ -1,4 +1,4 @@
-"""Places of a new mesh where shells fail or are much larger than their neighbours are filled anew, where that is better.
+"""Places of a mesh where shells fail or are much larger than their neighbours are filled anew, where that is better.
 
 Moving nodes cannot make up for a row too few or too many; another filling of a few rows within the same border can.
 """
