@@ -103,6 +103,6 @@ def test_repair_makes_neighbours_alike(small_sheet: Document) -> None:
     left = unlike(after.mesh.points, after.mesh.shells(), MOST_GROWTH)
     assert left < before
     assert len(after.quality.failing) <= len(coarse.quality.failing)
-    assert f"neighbours of unlike size {before} → {left}" in after.notes[0] or left < before
+    assert "neighbours of unlike size" in after.notes[0]
     for line in after.mesh_edges[1]:
         assert np.isin(line, after.mesh.node_id).all()
