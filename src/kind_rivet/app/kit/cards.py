@@ -483,6 +483,6 @@ def make_cards(window: MainWindow) -> dict[str, list[Card]]:
             OperationCard(window, ops["mixed.mass"], picks=one_node, lens="node", skip={"node"}),
             OperationCard(window, ops["mixed.merge"], hint="The places are marked in the Stage before anything is merged."),
         ],
-        "quality": [ColourCard(window), WorklistCard(window), OperationCard(window, ops["quality.repair"], hint="Borders and rings stay; a place is changed only where fewer shells fail then."), OptimiseCard(window), DragCard(window)],
+        "quality": [ColourCard(window), WorklistCard(window), OperationCard(window, ops["quality.repair"], hint="Borders and rings stay; a place is changed only where fewer shells fail then, or fewer neighbours are of unlike size."), OptimiseCard(window), DragCard(window)],
         "deliver": [MakeSetCard(window), OperationCard(window, ops["sets.usual"]), DeliverCard(window)],
     }  # fmt: skip

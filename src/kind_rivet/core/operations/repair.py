@@ -59,7 +59,7 @@ def repair(document: Document, parameters: Repair, progress: Progress) -> Docume
     if not document.mesh.is_shell.any():
         raise Refused("There are no shells to repair.", "Mesh a midsurface first.")
     before = document.quality
-    if not len(before.failing) and parameters.ease == "failing":
+    if not len(before.failing) and parameters.ease == "failing" and not unlike(document.mesh.points, document.mesh.shells(), MOST_GROWTH):
         raise Refused("No shell fails.", "There is nothing to repair.")
     progress(0.05, "easing nodes")
     until = time.monotonic() + parameters.limit
