@@ -80,13 +80,11 @@ def repair(document: Document, parameters: Repair, progress: Progress) -> Docume
         filled += places
         if not places:
             break
-    apart = 0
-    if not (work.mesh.body[work.mesh.is_shell] == NOWHERE).any():  # what is filled anew must be laid flat
+    unlike_before = unlike(work.mesh.points, work.mesh.shells(), MOST_GROWTH)
+    if not (work.mesh.body[work.mesh.is_shell] == NOWHERE).any():  # faces that meshes form themselves were not laid flat for it
         progress(0.9, "filling the places of unlike neighbours anew")
-        apart = unlike(work.mesh.points, work.mesh.shells(), MOST_GROWTH)
-        mesh = mended(work.mesh, replace(tries.ground, given_up=NEW))
-        filled += mesh is not work.mesh
-        work = replace(work, mesh=mesh)
+        mesh, places = mended(work.mesh, replace(tries.ground, given_up=NEW), until)
+        work, filled = replace(work, mesh=mesh), filled + places
     if not moved and not filled:
         if len(before.failing):
             raise Refused(
@@ -96,8 +94,8 @@ def repair(document: Document, parameters: Repair, progress: Progress) -> Docume
         raise Refused("Nothing fails, and the index is as high as it gets.", "There is nothing to repair.")
     after = work.quality
     note = f"Index {before.mesh_index:.1f} → {after.mesh_index:.1f}, failing {len(before.failing)} → {len(after.failing)}, worst {after.worst:.2f}"
-    if apart:
-        note += f", neighbours of unlike size {apart} → {unlike(work.mesh.points, work.mesh.shells(), MOST_GROWTH)}"
+    if unlike_before:
+        note += f", neighbours of unlike size {unlike_before} → {unlike(work.mesh.points, work.mesh.shells(), MOST_GROWTH)}"
     note += f"; {counted(filled, 'place')} changed." if filled else "."
     if len(after.failing) and time.monotonic() > until:
         note += f" The time limit of {parameters.limit:g} s was reached: repair again to go on."
@@ -140,12 +138,10 @@ def _tried(mesh: Mesh, ground: Ground, lot: NDArray[np.int32], anew: bool) -> Me
     """The mesh with one lot eased with its surroundings, filled `anew` before or not; None where no fewer shells fail then or it cannot be filled."""
     here = ground.cut_out(mesh, np.flatnonzero(np.isin(mesh.element_id, lot)), EASED + 1)
     before = ground.judged(here)
-    mine = np.isin(here.element_id, lot)
     if anew:
-        sides = float(np.median(np.sqrt(before.values[mine, SHORTEST] * before.values[mine, LONGEST])))
-        new = ground.filled(here, lot, sides)
+        new = ground.filled(here, lot, ground.middle_side(here, lot))
     else:
-        new = ground.eased_round(here, np.flatnonzero(mine))
+        new = ground.eased_round(here, np.flatnonzero(np.isin(here.element_id, lot)))
     return put_back(mesh, here, new) if new is not None and _fewer_fail(ground.judged(new), before) else None
 
 

@@ -73,16 +73,12 @@ def beside(shells: NDArray[np.int32]) -> NDArray[np.int32]:
 
 def growths(points: Floats, shells: NDArray[np.int32]) -> Floats:
     """(p,) growth across each side that two shells share."""
-    first, second = _pairs(shell_sides(shells))
-    size = sizes(points, shells)
-    return np.maximum(size[first], size[second]) / np.maximum(np.minimum(size[first], size[second]), 1e-300)
+    return _across_sides(points, shells)[1]
 
 
 def unlike_pairs(points: Floats, shells: NDArray[np.int32], most: float) -> NDArray[np.int64]:
     """(p, 2) neighbours of which one is more than `most` times as large as the other, the worst first."""
-    pair = np.column_stack(_pairs(shell_sides(shells)))
-    size = sizes(points, shells)[pair]
-    growth = size.max(axis=1) / np.maximum(size.min(axis=1), 1e-300)
+    pair, growth = _across_sides(points, shells)
     order = np.argsort(-growth, kind="stable")
     return np.asarray(pair[order[growth[order] > most]])
 
@@ -90,6 +86,14 @@ def unlike_pairs(points: Floats, shells: NDArray[np.int32], most: float) -> NDAr
 def unlike(points: Floats, shells: NDArray[np.int32], most: float) -> int:
     """Pairs of neighbours of which one is more than `most` times as large as the other."""
     return int((growths(points, shells) > most).sum())
+
+
+def _across_sides(points: Floats, shells: NDArray[np.int32]) -> tuple[NDArray[np.int64], Floats]:
+    """The two shells (p, 2) at each side that has two, and the growth (p,) across it."""
+    first, second = _pairs(shell_sides(shells))
+    size = sizes(points, shells)
+    growth = np.maximum(size[first], size[second]) / np.maximum(np.minimum(size[first], size[second]), 1e-300)
+    return np.column_stack((first, second)), growth
 
 
 def _pairs(sides: ShellSides) -> tuple[NDArray[np.int64], NDArray[np.int64]]:

@@ -17,6 +17,7 @@ from kind_rivet.core.mesh.kinds import TRIA
 from kind_rivet.core.mesh.mesh import Mesh
 from kind_rivet.core.quality.index import Quality, judge
 from kind_rivet.core.quality.limits import LimitSheet
+from kind_rivet.core.quality.shell_metrics import LONGEST, SHORTEST
 from kind_rivet.core.repair.holds import holds_of
 from kind_rivet.core.repair.optimise import optimise
 from kind_rivet.core.repair.refilling import Seated, filled_anew
@@ -28,9 +29,12 @@ EASED = 3  # rows beyond what was filled whose nodes are eased with it
 class Ground:
     """What shells sit on and are judged by, and what was found out so far.
 
-    shapes : by body; wanted : the size (m,) wanted of every shell of a mesh, None where it is the same for all
-    hung : numbers of nodes that other things hang on; still : of those that do not move; given_up : points of the index that may go for neighbours alike in size
-    trees : search trees over the bodies; around : which elements touch which nodes, for one mesh at a time
+    shapes : by body
+    wanted : the size (m,) wanted of every shell of a mesh, None where it is the same for all
+    hung : numbers of nodes that other things hang on
+    given_up : points of the index that may go for neighbours alike in size
+    trees : search trees over the bodies
+    around : which elements touch which nodes, for one mesh at a time
     """
 
     shapes: dict[int, Shape]
@@ -38,13 +42,17 @@ class Ground:
     size: float
     wanted: Callable[[Mesh], Floats | None] = lambda _: None
     hung: NDArray[np.int64] = field(default_factory=lambda: np.empty(0, np.int64))
-    still: NDArray[np.int32] = field(default_factory=lambda: np.empty(0, np.int32))
     given_up: float = 0.0
     trees: dict[int, FacetTree] = field(default_factory=dict)
     around: Around | None = None
 
     def judged(self, mesh: Mesh) -> Quality:
         return judge(mesh, self.sheet, self.size, self.wanted(mesh))
+
+    def middle_side(self, mesh: Mesh, lot: NDArray[np.int32]) -> float:
+        """The side of the middle one of some shells (their numbers), long and short sides of each taken together."""
+        values = self.judged(mesh).values[np.isin(mesh.element_id, lot)]
+        return float(np.median(np.sqrt(values[:, SHORTEST] * values[:, LONGEST])))
 
     def widened(self, mesh: Mesh, elements: NDArray[np.int64], rows: int, among: NDArray[np.bool_]) -> NDArray[np.int64]:
         """The elements and so many rows round them of those `among` (m,) which others may be taken."""
@@ -59,7 +67,7 @@ class Ground:
 
     def eased(self, mesh: Mesh, nodes: NDArray[np.int64] | None = None) -> tuple[Mesh, int]:
         """The mesh with its nodes (or only these) eased, and how many moved."""
-        held = holds_of(mesh, self.shapes, np.isin(mesh.node_id, self.still), self.trees)
+        held = holds_of(mesh, self.shapes, trees=self.trees)
         done = optimise(mesh, held, self.sheet, self.size, nodes, wanted=self.wanted(mesh), given_up=self.given_up)
         return done.mesh, done.moved
 
