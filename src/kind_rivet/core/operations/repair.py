@@ -52,9 +52,9 @@ class Repair(Parameters):
 
 @operation("quality.repair", "Repair", "quality", Repair)
 def repair(document: Document, parameters: Repair, progress: Progress) -> Document:
-    """Ease nodes, take short sides out, and fill the places of shells that still fail, or are unlike their neighbours in size, anew.
+    """Ease nodes, take short sides out, and fill anew the places of shells that still fail or differ too much in size from their neighbours.
 
-    Nothing is kept that has more of them.
+    Nothing is kept by which more shells fail.
     """
     if not document.mesh.is_shell.any():
         raise Refused("There are no shells to repair.", "Mesh a midsurface first.")
